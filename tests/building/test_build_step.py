@@ -17,6 +17,7 @@ from fundamen.building.records import BuildNeed
 from fundamen.evidence import debian_contents
 from fundamen.formats.unix.linker_script import LinkerInput, read_linker_script
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -105,9 +106,11 @@ def test_a_symbol_is_told_with_the_library_that_has_it_and_with_the_order_that_h
     machine, here = open_machine(None, current=str(folder)), MachinePath(str(folder))
     said = "/usr/bin/ld: main.o: in function `main':\nmain.c:(.text+0x5): undefined reference to `salt_depth'\n"
     [step] = examine_log(machine, "cc -o tidebook main.o -Lparts\n" + said, here)
-    assert [(fault.name, fault.do) for fault in step.faults] == [("salt_depth", "add -lsalt at the end of the line")]
+    assert [(fault.name, fault.do) for fault in step.faults] == [
+        ("salt_depth", say("building.add-at-the-end-of-the", names="-lsalt"))
+    ]
     [step] = examine_log(machine, "cc -o tidebook -Lparts -lsalt main.o\n" + said, here)
-    assert step.faults[0].do == "move -lsalt to the end of the line"
+    assert step.faults[0].do == say("building.move-to-the-end-of-the", on_line="-lsalt")
 
 
 def test_what_a_log_says_is_never_run(tmp_path: Path) -> None:

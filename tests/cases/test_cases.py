@@ -18,6 +18,7 @@ from fundamen.cases.searching import find_alike
 from fundamen.cases.secrets import command_without_secrets, without_identities
 from fundamen.cases.store import FORMAT, Came, Case, CaseFacts, CaseStore, EntryType, FaultFact
 from fundamen.knowledge.entries import ABOUT
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 from fundamen.report.repairing import handoff_text
@@ -184,10 +185,10 @@ def test_the_request_says_what_is_needed_why_and_how_to_check_it(tmp_path: Path)
     request = compose(case, To.PROVIDER, NOW)
     [wanted] = request.wanted
     assert wanted.what == "libtide.so.2 (of the package libtide2) for x86_64 at /usr/lib/libtide.so.2"
-    assert wanted.command == "apt install libtide2"
-    assert request.check[0] == "/usr/lib/libtide.so.2 is there, and is for x86_64."
+    assert wanted.command == say("building.apt-install", brought_by="libtide2")
+    assert request.check[0] == say("cases.is-there", place="/usr/lib/libtide.so.2", kind=", and is for x86_64")
     assert "fundamen" not in " ".join((*request.check, wanted.command))  # an outsider need not know it
-    assert compose(case, To.ADMINISTRATOR, NOW).check[0] == "fundamen trace /opt/tidebook"
+    assert compose(case, To.ADMINISTRATOR, NOW).check[0] == say("cases.fundamen-trace", program="/opt/tidebook")
     assert request.facts_missing == ()
     store.add(
         case,

@@ -12,6 +12,7 @@ from builders.pe import a_pe
 from builders.signing import NOW, APublisher
 from conftest import Fundamen
 from fundamen.demo.stand_in import StandIn
+from wording import says
 
 DATA = Path(__file__).parent.parent / "data"
 PUBLISHER = APublisher()
@@ -75,7 +76,7 @@ def test_a_signature_speaks_in_a_trace_and_condemns_only_what_was_altered(
     assert salt["evidence"][0]["detail"]["code"] == "trust.the-certificate-of-the-is-missing"
     windows.file("C:\\t\\salt.dll", signed[:600] + bytes([signed[600] ^ 1]) + signed[601:])
     altered = fundamen(*trace)
-    assert (altered.status, "the file's bytes are not those that were signed" in altered.out) == (1, True), altered.out
+    assert (altered.status, says(altered.out, "trust.the-file-bytes-are-not-those")) == (1, True), altered.out
 
 
 def test_a_keystore_is_read_with_its_password(fundamen: Fundamen, tmp_path: Path) -> None:
@@ -83,6 +84,7 @@ def test_a_keystore_is_read_with_its_password(fundamen: Fundamen, tmp_path: Path
     ran = fundamen("inspect", str(DATA / "trust.p12"), "--password-file", "password")
     assert (ran.status, "trust.p12 is a PKCS #12 keystore with 1 certificate" in ran.out) == (1, True), ran.out
     (tmp_path / "password").write_text("wrong\n")
-    assert (
-        "its password is another one" in fundamen("inspect", str(DATA / "trust.jks"), "--password-file", "password").err
+    assert says(
+        fundamen("inspect", str(DATA / "trust.jks"), "--password-file", "password").err,
+        "formats.its-password-is-another-one-or-its",
     )

@@ -18,8 +18,10 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher
 from conftest import Fundamen
+from fundamen.messages import say
 from fundamen.model.encoding import as_message
 from fundamen.report.contracts.reading import CluesRecord
+from wording import says
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -80,7 +82,7 @@ def test_the_causes_that_the_machine_bears_out_go_first_each_with_what_speaks_fo
     first = ran.records[0]["likely"][0]
     assert first == {
         "cause": "it lies where the loader does not look",
-        "because": {"code": "clues.one-lies-at", "text": "one lies at /opt/unpacked/libtide.so.2"},
+        "because": {"code": "clues.one-lies-at", "text": say("clues.one-lies-at", path="/opt/unpacked/libtide.so.2")},
         "borne_out": True,
     }
 
@@ -144,7 +146,7 @@ def test_of_a_folder_of_logs_the_earliest_cause_is_told_and_what_is_no_text_is_p
     assert ran.status == 1
     assert ran.out.startswith("The loader does not find the library libtide.so.2")
     assert "logs/old/b.log:1  the first cause" in ran.out
-    assert "Passed over: logs/c.bin is no text" in ran.err
+    assert says(ran.err, "clues.is-no-text")
 
 
 @pytest.mark.parametrize(

@@ -146,5 +146,9 @@ def test_the_first_ctrl_c_ends_it_with_the_summary(fundamen: Fundamen, tmp_path:
         finally:
             process.kill()
     assert (begun[:9], called) == ("Following", "a.log:1\n")
-    assert (process.returncode, out.count("liba.so.1") >= 2, "it was stopped" in err) == (1, True, True), err
+    assert (
+        process.returncode,
+        out.count("liba.so.1") >= 2,
+        "it was stopped" in err,
+    ) == (1, True, True), err
     assert fundamen("clues", "--follow", "-").status == 2

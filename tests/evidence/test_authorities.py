@@ -13,7 +13,7 @@ from fundamen.evidence.authority import Says, Subject, remarks_of, weigh
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.evidence.debian_contents import find_bringers
 from fundamen.evidence.dpkg import DpkgAuthority
-from fundamen.messages import as_said
+from fundamen.messages import as_said, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import MachinePath
@@ -109,7 +109,7 @@ def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs
     assert {testimony.says for testimony in said.values()} == {Says.RIGHT}
     told = {path: testimony.detail for path, testimony in said.items() if "mixed" in testimony.detail}
     assert told == {
-        "/opt/mixed/b.so": "Saltgrass 1.0; versions are mixed: most of its files beside it are from 2.0",
+        "/opt/mixed/b.so": say("evidence.versions-are-mixed-most-of-its", title="Saltgrass 1.0", most_are_from="2.0"),
     }
 
 

@@ -28,6 +28,7 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.windows.pe import read_pe
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.signed_file import judge_file
+from wording import says
 
 DATA = Path(__file__).parent.parent / "data"
 BUILDERS: dict[ContainerKind, Callable[[Mapping[str, bytes]], bytes]] = {
@@ -185,7 +186,7 @@ def test_what_is_hidden_in_a_certificate_table_is_not_taken_for_the_publishers()
         source = MemoryBytes(signed)
         judged = judge_file(source, read_pe(source), publisher.machine_trusts(), NOW)
         assert judged.verdict == "trusted", "bytes in the table are covered by no signature"
-        assert "covered by nothing" in judged.remarks[0]
+        assert says(judged.remarks[0], "trust.bytes-beside-the-signature-are-covered")
         assert find_container(source) is None
 
 

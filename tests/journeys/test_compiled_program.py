@@ -14,6 +14,7 @@ from builders.machine import a_copy
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.demo.world import BINARIES
+from wording import says
 
 pytestmark = [
     pytest.mark.skipif(sys.platform != "linux", reason="live machines are examined on Linux"),
@@ -114,4 +115,4 @@ def test_two_at_once_on_one_machine_are_refused(fundamen: Fundamen, tmp_path: Pa
         fcntl.flock(handle, fcntl.LOCK_EX)
         ran = fundamen("undo", "--machine", str(root))
         os.close(handle)
-    assert (ran.status, "another Fundamen is changing it" in ran.err) == (6, True)
+    assert (ran.status, says(ran.err, "execution.another-fundamen-is-changing-it-at")) == (6, True)

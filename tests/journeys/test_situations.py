@@ -15,6 +15,7 @@ from builders.pe import a_pe
 from builders.signing import NOW, AnIssuer, APublisher
 from builders.source import ASource
 from conftest import Fundamen
+from wording import says
 
 
 class Situation(NamedTuple):
@@ -165,7 +166,7 @@ def test_s5_the_root_is_imported_by_its_fingerprint_and_the_package_is_trusted_t
     assert fingerprint[:8] in shown.replace(" ", "")
     words = ("roots", "import", "--issuer", "root.pem", *on, "--yes", "--fingerprint", fingerprint)
     assert fundamen(*words, "/opt/saltgrass.msi").status == 0
-    assert "is trusted on this machine now" in fundamen("clues", *on, "--text", symptom).out
+    assert says(fundamen("clues", *on, "--text", symptom).out, "clues.is-trusted-on-this-machine-now")
 
 
 @pytest.mark.parametrize("name", ["S10 the toolchain", "S13 the charts", "S17 the program's own files"])

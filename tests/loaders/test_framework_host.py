@@ -6,6 +6,7 @@ from typing import Any
 import pytest
 
 from builders.machine import AWindowsMachine
+from fundamen.messages import say
 from fundamen.model.verdict import Verdict
 
 APP = "C:\\App\\app.exe"
@@ -50,13 +51,25 @@ def test_a_program_that_has_host_framework_and_assemblies_has_no_fault(hosted: A
     trace = hosted.trace(APP)
     assert trace.faults == ()
     [found] = [c for c in trace.components if c.kind == "framework"]
-    assert found.reason == "version 6.0.0 is asked for, 6.0.5 installed; the rule Minor takes 6.0.5"
+    assert found.reason == say(
+        "loaders.version-is-asked-for-installed-the",
+        version="6.0.0",
+        has="6.0.5",
+        roll_forward="Minor",
+        verb="takes 6.0.5",
+    )
 
 
 def test_a_framework_that_the_rule_refuses_is_named_with_what_is_there_instead(hosted: AWindowsMachine) -> None:
     [fault] = configured(hosted, "5.0.0").trace(APP).faults
     assert (fault.name, fault.verdict) == (f"{CORE} 5.0.0", Verdict.MISSING)
-    assert fault.reason == "version 5.0.0 is asked for, 6.0.5 installed; the rule Minor accepts none of them"
+    assert fault.reason == say(
+        "loaders.version-is-asked-for-installed-the",
+        version="5.0.0",
+        has="6.0.5",
+        roll_forward="Minor",
+        verb="accepts none of them",
+    )
     assert fault.gives_up_with == "0x80008096 FrameworkMissingFailure"
     assert faults(configured(hosted, "5.0.0", rollForward="Major")) == []
     assert faults(configured(hosted, "6.0.9")) == [(f"{CORE} 6.0.9", Verdict.OUTDATED)]
@@ -95,7 +108,9 @@ def test_what_is_listed_and_not_there_keeps_the_program_from_starting(hosted: AW
     packages["Wide/3.0.0"] = {"runtimeTargets": assets, "native": {"runtimes/win/native/deep.dll": {}}}
     listed(hosted, "C:\\App\\app.deps.json", **packages)
     assert faults(hosted) == [("deep.dll", Verdict.MISSING), ("Wide", Verdict.MISSING)]
-    assert hosted.trace(APP).faults[0].searched[0].because == "listed for the package Wide 3.0.0"
+    assert hosted.trace(APP).faults[0].searched[0].because == say(
+        "loaders.listed-for-the-package", package="Wide", version="3.0.0"
+    )
 
 
 def test_a_file_that_the_list_does_not_name_is_not_taken(hosted: AWindowsMachine) -> None:

@@ -11,9 +11,11 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.managed.java import JavaClasses
 from fundamen.formats.unix.script import Script, read_script
+from fundamen.messages import say
 from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError
 from fundamen.model.verdict import Verdict
+from wording import says
 
 APP = "/opt/tidebook/tidebook"
 
@@ -184,7 +186,7 @@ def test_an_environment_whose_interpreter_has_changed_its_version_is_outdated(li
     linux.file("/opt/env/lib/python3.9/site-packages/tide.py", b"")
     [fault] = a_script(linux, "#!/opt/env/bin/python\n").trace(APP).faults
     assert (fault.kind, fault.verdict) == ("environment", Verdict.OUTDATED)
-    assert "is Python 3.11 now" in fault.reason
+    assert says(fault.reason, "loaders.is-python-now")
 
 
 def test_an_extension_module_needs_the_very_version_that_its_name_says(linux: ALinuxMachine) -> None:
@@ -192,5 +194,5 @@ def test_an_extension_module_needs_the_very_version_that_its_name_says(linux: AL
     linux.library(module).program("/usr/bin/python3.11")
     trace = linux.trace(module)
     assert {fault.name: fault.verdict for fault in trace.faults} == {"Python 3.9": Verdict.MISSING}
-    assert trace.components[0].remarks == ("Python 3.11, in whose folder it lies, passes it over",)
+    assert trace.components[0].remarks == (say("loaders.python-in-whose-folder-it-lies", lies_in="3.11"),)
     assert faults(linux.program("/usr/bin/python3.9"), module) == {}

@@ -5,7 +5,9 @@ import pytest
 from builders.hive import Key
 from builders.machine import AWindowsMachine
 from builders.managed import CORE, FRAMEWORK_TOKEN, token_of
+from fundamen.messages import say
 from fundamen.model.verdict import Verdict
+from wording import says
 
 APP = "C:\\App\\app.exe"
 NET = "C:\\Windows\\Microsoft.NET"
@@ -85,14 +87,18 @@ def test_a_signed_assembly_must_have_exactly_the_version_unless_it_is_redirected
     [fault] = framework.trace(APP).faults
     assert (fault.verdict, fault.reason) == (
         Verdict.MISSING,
-        "C:\\App\\Lib.dll is version 2.1.0.0, and exactly 2.0.0.0 is asked for",
+        say(
+            "common.of-a-place",
+            place="C:\\App\\Lib.dll",
+            said=say("loaders.is-version-and-exactly-is-asked", version="2.1.0.0", wanted="2.0.0.0"),
+        ),
     )
     configured(framework, runtime=redirect("lib", "0.0.0.0-2.0.9.9", "2.1.0.0"))
     assert faults(framework) == []
     framework.assembly("C:\\App\\Lib.dll", "1.0.0.0", key="ours")
     assert faults(framework) == [("Lib", Verdict.OUTDATED)]
     framework.assembly("C:\\App\\Lib.dll", "2.1.0.0", key="another's")
-    assert "is signed with another key" in framework.trace(APP).faults[0].reason
+    assert says(framework.trace(APP).faults[0].reason, "loaders.is-signed-with-another-key")
 
 
 def test_the_cache_goes_before_the_programs_folder_and_a_publishers_policy_before_both(
@@ -108,7 +114,7 @@ def test_the_cache_goes_before_the_programs_folder_and_a_publishers_policy_befor
     framework.file(f"{cache}\\policy.2.0.Lib\\v4.0_7.0.0.0__{KEY}\\policy.2.0.Lib.config", policy.encode())
     [lib] = [c for c in framework.trace(APP).components if c.name.startswith("Lib")]
     assert lib.path == f"{cache}\\Lib\\v4.0_2.3.0.0__{KEY}\\Lib.dll"
-    assert "the publisher's policy asks for 2.3.0.0 instead" in lib.reason
+    assert says(lib.reason, "loaders.asks-for-instead", wanted="2.3.0.0")
     configured(framework, runtime='<publisherPolicy apply="no"/>')
     [lib] = [c for c in framework.trace(APP).components if c.name.startswith("Lib")]
     assert lib.path == f"{cache}\\Lib\\v4.0_2.0.0.0__{KEY}\\Lib.dll"

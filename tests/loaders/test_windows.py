@@ -9,7 +9,9 @@ from builders.api_set import a_schema
 from builders.hive import a_hive
 from builders.machine import AWindowsMachine
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.messages import say
 from fundamen.model.verdict import Verdict
+from wording import says
 
 APP = "C:\\App\\app.exe"
 
@@ -70,7 +72,11 @@ def test_a_copy_in_the_system_folder_of_the_other_width_is_pointed_out(windows: 
     need = windows.need(APP, "x.dll")
     assert need.verdict is Verdict.MISSING
     assert need.reason == (
-        "a copy at C:\\Windows\\SysWOW64\\x.dll is for x86_64, in a folder that only programs for another one search"
+        say(
+            "trace.a-copy-at",
+            path="C:\\Windows\\SysWOW64\\x.dll",
+            detail="is for x86_64, in a folder that only programs for another one search",
+        )
     )
 
 
@@ -211,6 +217,6 @@ def test_an_api_set_is_missing_where_the_version_of_windows_does_not_have_it_yet
     build = {"Microsoft": {"Windows NT": {"CurrentVersion": {"CurrentBuildNumber": "7601"}}}}
     [fault] = windows.registry(build).trace(APP).faults
     assert fault.verdict is Verdict.MISSING
-    assert "it comes with the operating system from Windows 10 on, and this is Windows 7" in fault.reason
+    assert says(fault.reason, "loaders.an-api-set-it-comes-and", own="Windows 7")
     windows.library("C:\\Windows\\System32\\api-ms-win-crt-runtime-l1-1-0.dll")
     assert windows.trace(APP).faults == ()

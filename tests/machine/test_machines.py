@@ -13,6 +13,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.machine.programs import find_program
 from fundamen.machine.windows_host import WindowsHost
+from fundamen.messages import say
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
@@ -39,7 +40,7 @@ def test_links_are_followed_inside_the_root_and_never_out_of_it(linux: ALinuxMac
 def test_a_loop_of_links_is_told_and_never_followed_for_ever(linux: ALinuxMachine) -> None:
     machine = linux.link("/a", "b").link("/b", "/a").opened()
     entry = machine.look(MachinePath("/a/libx.so"))
-    assert (entry.kind, entry.why) == (EntryKind.BLOCKED, "its links lead round in a loop")
+    assert (entry.kind, entry.why) == (EntryKind.BLOCKED, say("machine.its-links-lead-round-in-a"))
 
 
 @given(st.lists(st.tuples(st.sampled_from("abcd"), st.lists(st.sampled_from(["a", "b", "..", ".", ""]), max_size=5))))
@@ -70,7 +71,7 @@ def test_windows_names_are_compared_without_case_and_drives_are_folders(
     machine = open_machine(str(windows.root), drives={"d:": str(tmp_path / "other")})
     assert machine.real(MachinePath("c:\\PROGRAM FILES\\tidebook\\tide.dll")) == "C:\\Program Files\\Tidebook\\Tide.DLL"
     assert kind(machine, "D:\\DATA.DLL") is EntryKind.FILE
-    assert machine.look(MachinePath("E:\\x.dll")).why == "no folder is given for drive E:"
+    assert machine.look(MachinePath("E:\\x.dll")).why == say("machine.no-folder-is-given-for-drive", letter="E")
     assert machine.absolute_path(str(tmp_path / "other" / "Data.dll")) == "D:\\Data.dll"
     assert machine.absolute_path("\\windows") == "C:\\windows"
 
@@ -171,7 +172,7 @@ def test_a_file_without_permission_is_blocked_and_says_so(linux: ALinuxMachine) 
             pytest.fail("it was opened")
     finally:
         os.seteuid(was)
-    assert raised.value.why == "this account may not read it"
+    assert raised.value.why == say("machine.this-account-may-not-read-it")
 
 
 class AHost(WindowsHost):

@@ -7,7 +7,9 @@ import pytest
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.messages import say
 from fundamen.model.trust_store import StoreRole
+from wording import says
 
 ROOT, OTHER = AnIssuer.root(), AnIssuer.root("Marram Root")
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
@@ -48,7 +50,7 @@ def test_a_damaged_bundle_is_a_gap(linux: ALinuxMachine) -> None:
     linux.file(BUNDLE, b"-----BEGIN CERTIFICATE-----\n!!\n-----END CERTIFICATE-----\n")
     stores = read_trust_stores(linux.opened())
     assert stores.certificates == ()
-    assert "is not base64" in stores.gaps[0]
+    assert says(stores.gaps[0], "formats.one-of-its-blocks-is-not")
 
 
 def test_the_stores_of_a_windows_volume_are_told_apart(windows: AWindowsMachine) -> None:
@@ -77,7 +79,9 @@ def test_a_root_of_one_user_is_told_apart_from_one_of_the_machine(windows: AWind
 
     keys = {"Microsoft": {"SystemCertificates": {"Root": {"Certificates": {"AA": {"Blob": stored(ROOT)}}}}}}
     windows.registry({}).file("C:\\Users\\harbour\\NTUSER.DAT", a_hive({"Software": keys}))
-    assert roles(windows) == [(ROOT.der, StoreRole.USERS_ROOT, "the store of the user harbour Root")]
+    assert roles(windows) == [
+        (ROOT.der, StoreRole.USERS_ROOT, say("machine.the-store-of-the-user", name="harbour Root"))
+    ]
 
 
 def test_a_prefix_keeps_its_stores_as_text_and_has_the_roots_of_its_host(windows: AWindowsMachine) -> None:

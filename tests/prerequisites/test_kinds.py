@@ -32,6 +32,7 @@ from fundamen.prerequisites.answer import Answer, RequirementStanding
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import CheckContext, Requirement
 from fundamen.restore.for_prerequisites import plan_for
+from wording import says
 
 NOW = datetime.now(UTC)
 LICENCE = b"You may read the tides.\n"
@@ -350,7 +351,7 @@ def test_checks_that_wait_are_made_side_by_side(here: Machine) -> None:
 
 
 @contextlib.contextmanager
-def a_time_server(says: Callable[[bytes], bytes]) -> Iterator[int]:
+def a_time_server(replies: Callable[[bytes], bytes]) -> Iterator[int]:
     """A server of time on loopback; gives its port. Source: RFC 5905."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as server:
         server.bind(("127.0.0.1", 0))
@@ -359,7 +360,7 @@ def a_time_server(says: Callable[[bytes], bytes]) -> Iterator[int]:
             with contextlib.suppress(OSError):
                 while True:
                     packet, client = server.recvfrom(100)
-                    if reply := says(packet):
+                    if reply := replies(packet):
                         server.sendto(reply, client)
 
         threading.Thread(target=serve, daemon=True).start()
@@ -372,14 +373,14 @@ def a_time(away: float, stratum: int = 2) -> Callable[[bytes], bytes]:
 
 
 def test_a_clock_is_right_by_a_server_of_time_that_may_have_none(here: Machine) -> None:
-    for says, standing in (
+    for replies, standing in (
         (a_time(5), "met"),
         (a_time(3600), "unmet"),
         (a_time(0, stratum=0), "unknown"),
         (lambda packet: a_time(0)(packet)[:24] + bytes(24), "unknown"),  # an answer to nothing that was asked
         (lambda _: b"short", "unknown"),
     ):
-        with a_time_server(says) as port:
+        with a_time_server(replies) as port:
             assert answer(here, "clock", server="127.0.0.1", port=port, seconds=2).standing == standing
 
 
@@ -398,9 +399,9 @@ def test_a_tls_server_is_trusted_by_the_roots_of_the_machine(linux: ALinuxMachin
         assert "only until" in answer(linux.opened(), "tls endpoint", **facts, days_left=99_999).found
         sha256 = hashlib.sha256(authority.der).hexdigest()
         assert answer(linux.opened(), "root certificate", sha256=sha256, now=during).standing is RequirementStanding.MET
-        assert (
-            "it holds from"
-            in answer(linux.opened(), "root certificate", sha256=sha256, now=at.replace(year=1999)).found
+        assert says(
+            answer(linux.opened(), "root certificate", sha256=sha256, now=at.replace(year=1999)).found,
+            "prerequisites.it-holds-from-to",
         )
     assert "refused" in answer(linux.opened(), "tls endpoint", **facts).found
 

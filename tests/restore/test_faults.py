@@ -10,6 +10,7 @@ import pytest
 from builders.tree import tree_of, without_times
 from faults import Mode, Outcome
 from faults.world import COUNT, UNFINISHED, World, a_world
+from wording import says
 
 
 @pytest.fixture
@@ -138,5 +139,5 @@ def test_one_whose_kept_originals_are_gone_is_not_gone_on_with(world: World) -> 
     [kept] = world.home.glob("machines/*/kept/*/*")
     shutil.rmtree(kept)
     outcome = world.run("resume")
-    assert (outcome.status, "it could not be undone" in " ".join(outcome.said.split())) == (5, True), outcome.said
+    assert (outcome.status, says(outcome.said, "execution.its-kept-originals-are-gone-so")) == (5, True), outcome.said
     world.undo()

@@ -27,7 +27,9 @@ from fundamen.formats.windows.hive import with_values
 from fundamen.formats.windows.registry_value import HiveValue, ValueType
 from fundamen.machine.open_files import User, find_users
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.paths import HostPath, MachinePath
+from wording import says
 
 PROGRAM, LIBRARY = "/opt/app/bin/app", an_elf(soname="liba.so")
 
@@ -82,7 +84,7 @@ def test_a_file_system_for_reading_only_is_named_with_its_mount_point(office: Of
         pytest.skip("nothing can be mounted here")
     try:
         ran = office.restored()
-        assert (ran.status, "mounted for reading only" in ran.err) == (5, True), ran.err
+        assert (ran.status, says(ran.err, "execution.its-file-system-is-mounted-for")) == (5, True), ran.err
         assert f"mount -o remount,rw {office.library.parent}" in ran.err
     finally:
         subprocess.run(["umount", office.library.parent], check=True)
@@ -93,7 +95,7 @@ def test_a_folder_where_a_file_should_be_is_said(office: Office) -> None:
     office.library.mkdir()
     before = tree_of(office.root)
     ran = office.restored()
-    assert (ran.status, "it is not an ordinary file but a folder" in ran.err) == (5, True), ran.err
+    assert (ran.status, says(ran.err, "execution.it-is-not-an-ordinary-file")) == (5, True), ran.err
     assert tree_of(office.root) == before
 
 
@@ -142,7 +144,10 @@ def test_services_are_restarted_by_name_and_other_programs_by_process(
     monkeypatch.setattr("fundamen.execution.restarting.find_users", lambda _targets: users)
     change = Change(path=MachinePath(str(tmp_path / "liba.so")), because="corrupt", sha256="", size=0)
     found = find_restarts(open_machine("/", environment={}), Work(MachinePath("/x"), (), (change,), {}))
-    assert [each.what for each in found] == ["systemctl restart tide.service", "restart tidebook (process 9)"]
+    assert [each.what for each in found] == [
+        say("execution.systemctl-restart", name="tide.service"),
+        say("execution.restart-process", name="tidebook", told="9"),
+    ]
 
 
 @pytest.mark.parametrize(
@@ -194,14 +199,14 @@ def test_an_installer_that_waits_may_go_on_must_be_started_over_or_must_not_be_t
     with an_installer() as pid:
         assert judged(str(library), pid)[0] == "may continue"
         verdict, why = judged("/etc/environment", pid)
-        assert (verdict, "log in again first" in why) == ("must be started again", True)
+        assert (verdict, says(why, "execution.log-in-again-first")) == ("must be started again", True)
     assert judged(str(library), pid) == (
         "must be started again",
-        "it has ended; what it had done so far it finds by itself",
+        say("execution.it-has-ended-what-it-had"),
     )
     with an_installer(str(library)) as pid:
         verdict, why = judged(str(library), pid)
-        assert (verdict, "keeps the old one" in why) == ("must be started again", True)
+        assert (verdict, says(why, "execution.it-has-a-file-loaded-or")) == ("must be started again", True)
     with an_installer(str(lock)) as pid:
         assert judged(str(library), pid) == (
             "must not be touched",

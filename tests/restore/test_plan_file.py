@@ -22,6 +22,7 @@ from builders.tree import tree_of, without_times
 from conftest import Fundamen
 from fundamen.model.errors import FundamenError
 from fundamen.restore.plan_file import read_plan
+from wording import says
 
 PROGRAM = "/opt/app/bin/app"
 ROOT = APublisher().root
@@ -178,7 +179,7 @@ def test_a_saved_plan_is_carried_out_on_a_machine_like_it_and_not_on_one_that_di
     assert without_times(tree_of(other)) == without_times(tree_of(office.root))
     (different / "opt/app/lib/libb.so").write_bytes(b"somebody's own work")
     status, said = office.run("plans", "run", "--yes", saved, root=different)
-    assert (status, "The plan no longer fits the machine" in said) == (5, True), said
+    assert (status, says(said, "changes.the-plan-no-longer-fits-the-machine")) == (5, True), said
     assert (different / "opt/app/lib/libb.so").read_bytes() == b"somebody's own work"
 
 

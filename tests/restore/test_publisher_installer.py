@@ -17,6 +17,7 @@ from command import Ran
 from conftest import Fundamen
 from faults import Faults, Mode, Outcome
 from fundamen.changes.installer_following import InstallerLog
+from wording import says
 
 UNFINISHED, LEFT = 6, ".fundamen-left-"
 SYSTEM_REG = r"""WINE REGISTRY Version 2
@@ -119,7 +120,7 @@ def office(tmp_path: Path, fundamen: Fundamen, monkeypatch: pytest.MonkeyPatch) 
 def test_one_whose_publisher_nobody_trusts_and_one_that_was_altered_are_not_run(office: Office) -> None:
     before = as_it_is(office.root)
     ran = office.install()
-    assert (ran.status, "its publisher is not proven" in ran.err) == (4, True), ran.err
+    assert (ran.status, says(ran.err, "changes.its-publisher-is-not-proven")) == (4, True), ran.err
     assert as_it_is(office.root) == before
     office.trusting()
     plan = office.plan
@@ -134,10 +135,10 @@ def test_what_it_changed_and_what_it_made_worse_is_told_and_an_undo_gives_back_e
     assert (ran.status, "But it made 4 things worse." in ran.out) == (1, True), ran.out + ran.err
     told = " ".join(ran.out.split())
     assert "3 added, 3 changed, 2 removed" in told
-    assert "PATH has lost C:\\Berth" in told
-    assert "the service Tide was started before, and is disabled now" in told
-    assert "salt.dll had the version 4.2.0.0, and has the older 4.1.0.0" in told
-    assert "reed.dll was there and is gone" in told
+    assert says(told, "changes.has-lost", name="PATH", lost="C:\\Berth")
+    assert says(told, "changes.the-service-was-started-before-and", service="Tide")
+    assert says(told, "changes.had-the-version-and-has-the", old="4.2.0.0", new="4.1.0.0")
+    assert says(told, "changes.was-there-and-is-gone")
     assert (office.root / "drive_c/Tide 4/tide.txt").read_text() == "new\n"
     undone = office.run("undo")
     assert undone.status == 0, undone.err

@@ -18,6 +18,7 @@ from fundamen.formats.windows import text_hive
 from fundamen.formats.windows.registry_value import HiveValue, ValueType, read_written, value_of
 from fundamen.formats.windows.text_hive import TextHive
 from fundamen.machine.opening import open_machine
+from wording import says
 
 ENVIRONMENT = "HKLM\\System\\CurrentControlSet\\Control\\Session Manager\\Environment"
 SERVICE = "HKLM\\System\\CurrentControlSet\\Services\\Tide"
@@ -232,7 +233,9 @@ class TestServicesOfThisHost:
     ) -> None:
         (tmp_path / "tide.ini").write_text("[tide]\nup = no\n")
         ran = self.started(tmp_path, fundamen, "nobody.service")
-        assert (ran.status, "no unit of this name" in ran.err, state.exists()) == (2, True, True), ran.err
+        assert (ran.status, says(ran.err, "changes.the-machine-has-no-unit-of"), state.exists()) == (2, True, True), (
+            ran.err
+        )
 
 
 @pytest.mark.system
@@ -251,7 +254,7 @@ def test_one_field_of_a_kernel_limit_is_set_and_given_back(tmp_path: Path, funda
 
     try:
         ran = planned(value=wanted[3], field=3)
-        assert (ran.status, "until the next start" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
+        assert (ran.status, says(ran.out, "changes.from-to-until-the-next-start")) == (0, True), ran.out + ran.err
         assert limit.read_text().split() == wanted
         assert planned(value=wanted[3], field=3).out.startswith("There is nothing to do")
         assert planned(value="1", field=3, expects="7").status == 5

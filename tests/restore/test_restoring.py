@@ -24,12 +24,14 @@ from fundamen.execution import making
 from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.execution.home import journal_of
 from fundamen.execution.journal import Journal, RestorationState
+from fundamen.messages import say
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing import replacing
 from fundamen.placing.calls import new_file
 from fundamen.restore.rehearsal import Rehearsal, rehearse
 from fundamen.restore.restoration import Restoration, Traces, go_on, perform, take_back
+from wording import says
 
 PROGRAM = MachinePath("/opt/app/bin/app")
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("abcd")}
@@ -158,7 +160,7 @@ def test_several_programs_are_put_right_by_one_plan_in_the_same_version_and_prov
     assert (linux.root / "usr/lib/libb.so").read_bytes() == an_elf(soname="libb.so", padding=32)
     assert "1.0 draws no charts" in fundamen("history", "-m", str(linux.root)).out
     ran = fundamen("restore", "--yes", "--pin", "Saltgrass==3.0", "--because", "it is new", *words)
-    assert (ran.status, "its version was not asked for" in ran.out) == (1, True), ran.out
+    assert (ran.status, says(ran.out, "sources.its-version-was-not-asked-for")) == (1, True), ran.out
 
 
 def test_what_programs_share_is_brought_in_both_widths_where_programs_of_both_are_there(
@@ -182,7 +184,9 @@ def test_what_programs_share_is_brought_in_both_widths_where_programs_of_both_ar
 def test_a_fault_that_no_source_can_mend_is_said_and_the_others_are_mended(case: Case) -> None:
     case.linux.program(PROGRAM, needs=("liba.so", "libelse.so"), runpath="$ORIGIN/../lib")
     rehearsal = case.rehearsed()
-    assert [(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet] == [("libelse.so", "no trusted source has it")]
+    assert [(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet] == [
+        ("libelse.so", say("restore.no-trusted-source-has-it"))
+    ]
     assert [fault.name for fault in rehearsal.after.faults] == ["libelse.so"]
     assert case.restored().remaining == 1
 
@@ -192,7 +196,7 @@ def test_what_the_rehearsal_does_not_prove_is_not_offered(linux: ALinuxMachine, 
     linux.program(PROGRAM, needs=("liba.so",), runpath="$ORIGIN/../lib")
     rehearsal = rehearse(linux.opened(), PROGRAM, [source.trusted()], [], source.store.fetch)
     assert rehearsal.plan.steps == ()
-    assert rehearsal.plan.unmet[0].why == "what the sources have for it would not mend it"
+    assert rehearsal.plan.unmet[0].why == say("restore.what-the-sources-have-for-it")
     assert rehearsal.after.faults == rehearsal.before.faults
 
 

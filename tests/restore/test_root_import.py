@@ -16,6 +16,7 @@ from fundamen.formats.windows.hive import with_values
 from fundamen.formats.windows.registry_value import HiveValue
 from fundamen.formats.windows.text_hive import TextHive, with_key, without_key
 from fundamen.trust.name_hash import name_hash
+from wording import says
 
 PUBLISHER = APublisher()
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
@@ -85,8 +86,8 @@ def test_nothing_is_imported_without_the_whole_fingerprint(
 def test_what_importing_a_root_would_not_mend_is_said(office: ALinuxMachine, fundamen: Fundamen) -> None:
     office.file("/opt/leaf.pem", PUBLISHER.signer.pem).file("/opt/plain.exe", a_pe())
     machine = ("-m", str(office.root))
-    assert "Importing a root would not make" in fundamen("roots", "import", "/opt/leaf.pem", *machine).err
-    assert "it has no signature" in fundamen("roots", "import", "/opt/plain.exe", *machine).err
+    assert says(fundamen("roots", "import", "/opt/leaf.pem", *machine).err, "restore.importing-a-root-would-not-make")
+    assert says(fundamen("roots", "import", "/opt/plain.exe", *machine).err, "restore.it-has-no-signature-and-no")
 
 
 def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxMachine, fundamen: Fundamen) -> None:
@@ -141,7 +142,7 @@ def test_no_root_goes_into_the_registry_of_a_windows_that_is_not_shut_down(
     whole = hive.read_bytes()
     hive.write_bytes(whole[:4] + b"\x02" + whole[5:508] + bytes([whole[508] ^ 3]) + whole[509:])
     ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
-    assert (ran.status, "was not closed cleanly" in ran.err) == (3, True), ran.err
+    assert (ran.status, says(ran.err, "formats.it-was-not-closed-cleanly-its")) == (3, True), ran.err
     hive.write_bytes(whole)
     volume.file("C:\\hiberfil.sys", b"HIBR" + bytes(100))
     ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
@@ -181,7 +182,7 @@ def test_a_root_is_removed_wherever_a_debian_machine_has_it_and_an_undo_brings_i
 @pytest.mark.parametrize("named", ["ab12", "0" * 12, "Nobody Root"])
 def test_a_root_that_is_not_trusted_is_not_removed(office: ALinuxMachine, fundamen: Fundamen, named: str) -> None:
     ran = fundamen("roots", "remove", named, "--yes", "-m", str(office.root))
-    assert (ran.status, "trusts no such root" in ran.err) == (2, True), ran.err
+    assert (ran.status, says(ran.err, "restore.trusts-no-such-root")) == (2, True), ran.err
 
 
 def test_a_root_is_removed_from_the_registry_of_a_windows_volume_and_an_undo_brings_it_back(

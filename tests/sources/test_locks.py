@@ -15,6 +15,7 @@ from builders.media import a_tar, a_zip
 from conftest import Fundamen
 from fundamen.formats.lock_file import LockKind, read_lock_file
 from fundamen.model.errors import DamagedFileError
+from wording import says
 
 WHEEL, TARBALL = "saltgrass-4.2-py3-none-any.whl", "saltgrass-4.2.tgz"
 OLD, NEW = a_tar({"package/tide.js": b"what was locked"}), b"the file that lies there"
@@ -133,7 +134,7 @@ def test_a_catalogue_vouches_for_artefacts_that_the_packager_took_in(
     (there / TARBALL).unlink()
     (there / WHEEL).unlink()
     ran = fundamen("locks", "check", str(lock), "--artefacts", str(there))
-    assert "the source source has the file that was locked" in ran.out
+    assert says(ran.out, "sources.has-the-file-that-was-locked")
     lock.write_text(a_requirements_file(sha256(OLD)).replace("saltgrass==4.2", "saltgrass==4.1"))
     pinned = fundamen("locks", "check", str(lock), "--artefacts", str(there), "--for", "aarch64")
     assert "versions that have one: 4.3, 4.2; the nearest is 4.2" in " ".join(pinned.out.split()), pinned.out

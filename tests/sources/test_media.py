@@ -15,6 +15,7 @@ from builders.signing import APublisher
 from command import Ran
 from conftest import Fundamen
 from fundamen.sources.media_identity import is_for_developers
+from wording import says
 
 PROGRAM = "C:\\Tidebook\\tidebook.exe"
 WIDE, NARROW = a_pe(name="salt.dll", exports=["tide"]), a_pe("x86", name="salt.dll", exports=["tide"])
@@ -49,11 +50,11 @@ def test_the_unit_that_serves_is_found_and_restored(
     medium.write_bytes(MEDIA[name])
     words = ("-m", str(office.root), "--media", str(medium))
     unproven = fundamen("restore", "--yes", *words, PROGRAM)
-    assert (unproven.status, "not proven: it is not signed" in " ".join(unproven.out.split())) == (1, True)
+    assert (unproven.status, says(unproven.out, "sources.not-proven")) == (1, True)
     ran = fundamen("restore", "--yes", *words, "--media-digest", digest_of(medium), PROGRAM)
     assert ran.status == 0, ran.out + ran.err
     assert (office.root / "Tidebook" / "salt.dll").read_bytes() == WIDE
-    assert "the medium has the SHA-256 that you gave" in ran.out
+    assert says(ran.out, "sources.the-medium-has-the-sha-256")
 
 
 def test_a_folder_is_looked_through_and_not_believed(
@@ -65,7 +66,7 @@ def test_a_folder_is_looked_through_and_not_believed(
     ran = fundamen(
         "sources", "offers", "salt.dll", "--for", "x86_64", "--media", str(folder.parent), "-m", str(office.root)
     )
-    assert (ran.status, "a folder has no signature" in " ".join(ran.out.split())) == (1, True)
+    assert (ran.status, says(ran.out, "sources.a-folder-has-no-signature")) == (1, True)
 
 
 def test_a_package_whose_publisher_is_trusted_needs_no_digest(

@@ -13,6 +13,7 @@ from conftest import Fundamen
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.sources.repository import Repository
+from wording import says
 
 LIBRARY = an_elf(soname="libx.so.1")
 LATER = NOW + timedelta(days=30)
@@ -108,7 +109,7 @@ def test_what_is_withdrawn_is_offered_no_longer_and_technicians_see_why(
         [record] = fundamen(*trace, "--json").records
         assert [each["verdict"] for each in record["components"] if each["name"] == "libx.so.1"] == [verdict]
     unknown = fundamen("sources", "withdraw", str(source.folder), "Saltgrass", "9.9", *words)
-    assert (unknown.status, "no package of this name and version" in unknown.err) == (2, True)
+    assert (unknown.status, says(unknown.err, "sources.the-source-has-no-package-of")) == (2, True)
 
 
 def test_the_packagers_commands_say_what_they_did(source: ASource, fundamen: Fundamen) -> None:
@@ -118,4 +119,4 @@ def test_the_packagers_commands_say_what_they_did(source: ASource, fundamen: Fun
     rotated = fundamen("sources", "rotate", str(source.folder), "snapshot", *keys)
     assert (rotated.status, "The snapshot role has new keys" in rotated.err) == (0, True)
     nowhere = fundamen("sources", "renew", str(source.keys), *keys)
-    assert (nowhere.status, "no signed metadata" in nowhere.err) == (3, True)
+    assert (nowhere.status, says(nowhere.err, "sources.the-folder-has-no-signed-metadata")) == (3, True)

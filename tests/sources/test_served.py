@@ -21,6 +21,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.sources import served
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.served import Patience
+from wording import says
 
 LIBRARY = an_elf(soname="libx.so.1")
 LARGE = LIBRARY + bytes(3_000_000)
@@ -234,7 +235,7 @@ def test_without_a_network_what_was_proven_and_fetched_before_serves_while_it_ho
     offline = fundamen(*restoring)
     assert "to place" in offline.out
     assert "cannot be reached" in offline.err
-    assert "its catalogue is valid until" in offline.err
+    assert says(offline.err, "sources.the-source-cannot-be-reached-its")
 
 
 def test_the_proxy_that_the_host_names_is_used_and_bypassed_as_it_says(

@@ -18,8 +18,10 @@ from builders.signing import APublisher
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.formats.capture_file import CaptureManifest, MachineFacts, read_capture, write_capture
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError
+from wording import says
 
 SHEET = """\
 schema = "fundamen.sheet/1"
@@ -67,7 +69,11 @@ def test_each_command_answers_on_a_capture_as_on_the_machine(
     (tmp_path / "tide.toml").write_text(SHEET)
     words = ("/opt/tide/tide", "--all", "--sheet", "tide.toml", "--yes", "--json")
     [made] = fundamen("capture", "-m", office.root, "office.capture", *words).records
-    assert made["of"] == ["the whole machine", "the program /opt/tide/tide", "the sheet Tide"]
+    assert made["of"] == [
+        say("survey.the-whole-machine"),
+        say("survey.the-program", path="/opt/tide/tide"),
+        say("survey.the-sheet", name="Tide"),
+    ]
     for command in (("trace", "/opt/tide/tide"), ("inspect", "/opt/tide/tide"), ("prereqs", "tide.toml"), ("survey",)):
         assert answers(fundamen, "office.capture", *command) == answers(fundamen, office.root, *command), command
 
@@ -107,7 +113,7 @@ def test_what_a_capture_lacks_is_said_and_never_taken_for_absent(
     (tmp_path / "tide.toml").write_text(SHEET)
     assert fundamen("capture", "-m", office.root, "one.capture", "/opt/tide/tide", "--yes").status == 0
     other = fundamen("trace", "-m", "one.capture", "/bin/sh")
-    assert (other.status, "the capture lacks" in other.err) == (3, True), other.err
+    assert (other.status, says(other.err, "machine.the-capture-lacks")) == (3, True), other.err
     [checked] = fundamen("prereqs", "-m", "one.capture", "tide.toml", "--json").records
     assert {each["standing"] for each in checked["requirements"]} == {"unknown"}
     assert fundamen("survey", "-m", "one.capture").status == 3
@@ -155,7 +161,7 @@ def test_secrets_are_left_out_by_rule_and_nothing_is_written_without_consent(
     assert b"root:hash" not in held
     assert b"publicKeyToken='6595b6'" in held
     again = fundamen("capture", *words, "--yes")
-    assert (again.status, "is there already" in again.err) == (2, True)
+    assert (again.status, says(again.err, "cli.a-file-of-this-name-is")) == (2, True)
     small = fundamen("capture", "-m", office.root, "s.capture", "/opt/tide/tide", "--most", "100", "--yes")
     assert (small.status, (tmp_path / "s.capture").exists()) == (2, False)
 

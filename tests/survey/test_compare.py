@@ -8,6 +8,7 @@ import pytest
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from conftest import Fundamen
+from fundamen.messages import say
 
 STATUS = "Package: libtide\nStatus: install ok installed\nArchitecture: amd64\nVersion: {}\n\n"
 
@@ -78,7 +79,10 @@ def test_what_is_installed_trusted_and_started_is_told_for_the_machines_as_a_who
         for each in found["differences"]
     }
     assert told[("package", "libtide:amd64")] == ("1", "2")
-    assert told[("service", "tide.service")] == ("started by multi-user.target", "started by graphical.target")
+    assert told[("service", "tide.service")] == (
+        say("survey.started-by", name="multi-user.target"),
+        say("survey.started-by", name="graphical.target"),
+    )
     assert told[("certificate", "Marram Root")][0] == "not there"
     assert told[("setting", "/etc/ld.so.conf")] == ("not there", "/opt/tide/lib")
 
@@ -90,7 +94,7 @@ def test_trees_are_compared_file_by_file_and_wrong_words_are_refused(fundamen: F
             (tmp_path / name / file).write_text(text)
     found = compared(fundamen, "a", "b")
     assert [(each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]] == [
-        ("x", "it has other bytes", "as it is there"), ("y", "not there", "there"),
+        ("x", say("sources.it-has-other-bytes"), say("survey.as-it-is-there")), ("y", "not there", "there"),
     ]  # fmt: skip
     assert found["alike"] == 1
     assert fundamen("compare", "a", "b", "--for", "/x").status == 2
@@ -109,7 +113,7 @@ def test_services_and_the_loaders_settings_of_two_windows_volumes(fundamen: Fund
     told = [(each["about"], each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]]
     assert told == [
         ("service", "Tide", "disabled", "started with the system"),
-        ("setting", "known library tide", "not there", "tide.dll"),
+        ("setting", say("survey.known-library", name="tide"), "not there", "tide.dll"),
     ]
     assert found["gaps"] == []
     assert fundamen("capture", "-m", volumes[0].root, "whole.capture", "--all", "--yes").status == 0

@@ -7,6 +7,7 @@ from pathlib import Path
 from builders.fleet import a_fleet
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
+from wording import says
 
 
 def test_shared_faults_come_first_and_who_stands_out_is_named(fundamen: Fundamen, tmp_path: Path) -> None:
@@ -45,14 +46,14 @@ def test_the_table_is_written_as_csv_and_the_figure_as_a_page(fundamen: Fundamen
     assert (tmp_path / "f.html").read_text().count("<rect") >= 3
     assert "libtide.so.2" in (tmp_path / "f.svg").read_text()
     again = fundamen("fleet", folder, "--write", "f.csv")
-    assert (again.status, "is there already" in again.err) == (2, True)
+    assert (again.status, says(again.err, "cli.a-file-of-this-name-is")) == (2, True)
     assert fundamen("fleet", folder, "--write", "f.docx").status == 2
     assert fundamen("fleet", tmp_path / "gone").status == 3
     (tmp_path / "empty").mkdir()
     assert fundamen("fleet", tmp_path / "empty").status == 3
     (tmp_path / "empty/note").write_text("no capture")
     nothing = fundamen("fleet", tmp_path / "empty")
-    assert (nothing.status, "it is no capture" in nothing.err, nothing.out) == (3, True, "")
+    assert (nothing.status, says(nothing.err, "survey.it-is-no-capture"), nothing.out) == (3, True, "")
 
 
 def test_captures_that_are_made_are_counted_and_those_of_single_programs_are_not(

@@ -21,6 +21,7 @@ from fundamen.machine.machine import EntryKind
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.walking import Walk
+from wording import says
 
 OPT = b"drwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt\n"
 
@@ -161,7 +162,7 @@ def test_whatever_is_changed_or_cut_it_is_read_or_refused(whole: bytes, at: int,
 def test_of_programs_no_whole_machine_is_made(fundamen: Fundamen, tmp_path: Path) -> None:
     (tmp_path / "small").write_bytes(GATHERED)
     ran = fundamen("capture", "small.capture", "--from", tmp_path / "small", "--all", "--yes")
-    assert (ran.status, "run with --all" in ran.err) == (2, True)
+    assert (ran.status, says(ran.err, "cli.leave-all-out-or-have-the")) == (2, True)
     (tmp_path / "all").write_bytes(
         GATHERED.replace(b"program /opt/tide\n", b"all\n").replace(b"\n.\n", b"\n" + OPT + b".\n")
     )

@@ -10,6 +10,7 @@ import pytest
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.media import a_deb
 from conftest import Fundamen
+from fundamen.messages import say
 
 ARCHIVES = "/var/cache/apt/archives"
 STORE = "/Windows/WinSxS"
@@ -71,6 +72,10 @@ def test_our_own_copies_are_checked_and_left_as_they_are(fundamen: Fundamen, lin
     copy.parent.mkdir(parents=True, exist_ok=True)
     copy.write_bytes(b"not that")
     [told] = spoilt(fundamen, linux.root)
-    assert (told["path"], told["do"]["text"], copy.read_bytes()) == (str(copy), "fundamen sources verify", b"not that")
+    assert (told["path"], told["do"]["text"], copy.read_bytes()) == (
+        str(copy),
+        say("cli.fundamen-sources-verify"),
+        b"not that",
+    )
     text = fundamen("survey", "-m", linux.root, "--depth", "used").out
     assert text.startswith("1 copy that repairs are drawn from is damaged.")

@@ -28,6 +28,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.survey.contents import AlterationKind, PackageComparison
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.walking import Walk
+from wording import says
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -205,7 +206,7 @@ def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linu
     assert found["broken_links"] == ["/opt/dead"]
     assert [cause["name"] for cause in found["causes"]] == ["cut", "libodd.so"]
     gone = surveyed.fundamen("survey", "-m", linux.root, "/gone")
-    assert (gone.status, "there is no such folder" in gone.err) == (3, True)
+    assert (gone.status, says(gone.err, "machine.there-is-no-such-folder")) == (3, True)
 
 
 def test_commands_that_path_finds_twice_are_told_unless_they_are_one_file(

@@ -8,6 +8,7 @@ import pytest
 
 from builders.fleet import a_fleet
 from conftest import Fundamen
+from wording import says
 
 pytestmark = pytest.mark.system
 
@@ -25,7 +26,7 @@ def test_a_cluster_of_two_workers_gives_the_same_table(fundamen: Fundamen, tmp_p
     assert there.status == 1, there.err
     assert there.records == here.records
     nobody = fundamen("fleet", folder, "--scheduler", "tcp://127.0.0.1:9")
-    assert (nobody.status, "cannot be reached" in nobody.err) == (3, True), nobody.err
+    assert (nobody.status, says(nobody.err, "cli.the-cluster-at-cannot-be-reached")) == (3, True), nobody.err
 
 
 def test_parquet_has_the_same_rows_as_csv(fundamen: Fundamen, tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ import pytest
 from builders.prefix import a_prefix
 from builders.signing import APublisher
 from conftest import Fundamen
+from wording import says
 
 pytestmark = [
     pytest.mark.system,
@@ -79,7 +80,7 @@ def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(
     told = install()
     assert "the machine must be restarted" in told
     assert "PATH has lost" in told
-    assert "the service MSIServer was started before, and is disabled now" in told
+    assert says(told, "changes.the-service-was-started-before-and", service="MSIServer")
     assert (prefix / "drive_c/Tide 4/tide.txt").read_text() == "installed\n"
     assert not (prefix / "drive_c/berths.txt").exists()
     wine(prefix, "reg", "add", "HKCU\\Software\\Since", "/v", "Own", "/d", "yes")  # it is used meanwhile

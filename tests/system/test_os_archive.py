@@ -13,8 +13,10 @@ from builders.debian_root import MAKES_A_ROOT
 from builders.elf import an_elf
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 from fundamen.trace.trace import trace_program
+from wording import says
 
 PROGRAM = MachinePath("/usr/lib/git-core/git-remote-http")
 CHROOT = shutil.which("chroot") or "/usr/sbin/chroot"
@@ -187,9 +189,9 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
     assert record["state"] == "restored"
     assert {Path(each["name"]).name: each["why"].partition(":")[0] for each in record["unmet"]} == {
-        "Aden": "a folder is in its place",
-        "Almaty": "a pipe, device or socket is in its place",
-        "Longyearbyen": "/usr/share/zoneinfo/Arctic, in which it belongs, is no folder",
+        "Aden": say("restore.is-in-its-place", found="a folder"),
+        "Almaty": say("restore.is-in-its-place", found="a pipe, device or socket"),
+        "Longyearbyen": say("restore.in-which-it-belongs-is-no", folder="/usr/share/zoneinfo/Arctic"),
     }
     assert not any((root / name).is_symlink() for name in places)
     assert ((root / "opt/mine").read_text(), (root / "nowhere").exists()) == ("mine", False)
@@ -240,7 +242,7 @@ def test_an_archive_whose_keys_the_machine_does_not_have_is_refused(root: Path, 
     keys.rename(aside)
     try:
         ran = fundamen("restore", "--yes", "-m", str(root), PROGRAM)
-        assert (ran.status, "Debian's archive is refused" in ran.err) == (4, True), ran.out + ran.err
+        assert (ran.status, says(ran.err, "sources.debian-archive-is-refused-for")) == (4, True), ran.out + ran.err
         assert real.read_bytes() == b""
     finally:
         aside.rename(keys)

@@ -15,6 +15,7 @@ import pytest
 from builders.served import a_free_port, served
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.answer import Answer
 from fundamen.prerequisites.checking import check_requirements
@@ -84,19 +85,25 @@ def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path
     facts: dict[str, Any] = {"server": "127.0.0.1", "port": port, "entry": "cn=authority,dc=marram,dc=example"}
     with served(port, slapd, *config, "-h", f"ldap://127.0.0.1:{port}", "-d", "0"):
         assert answer("directory entry", **facts, has={"serialNumber": "4", "owner": ""}).standing == "met"
-        assert answer("directory entry", **facts, has={"serialNumber": "5"}).found == "its serialNumber is 4"
-        assert answer("directory entry", **facts, has={"seeAlso": ""}).found == "it has no seeAlso"
+        assert answer("directory entry", **facts, has={"serialNumber": "5"}).found == say(
+            "prerequisites.its-is", name="serialNumber", values="4"
+        )
+        assert answer("directory entry", **facts, has={"seeAlso": ""}).found == say(
+            "prerequisites.it-has-no", name="seeAlso"
+        )
         host = answer("directory entry", **facts, host_in="owner", host_port=port)
         assert (host.standing, host.found) == ("met", f"its host localhost answers at port {port}")
         assert answer("directory entry", **facts, host_in="owner", host_port=a_free_port()).standing == "unmet"
-        assert answer("directory entry", **facts, host_in="seeAlso").found == "it names no host: it has no seeAlso"
+        assert answer("directory entry", **facts, host_in="seeAlso").found == say(
+            "directories.it-names-no-host-it-has", attribute="seeAlso"
+        )
         orphan = {**facts, "entry": "cn=orphan,dc=marram,dc=example"}
         found = answer("directory entry", **orphan, host_in="owner").found
         assert "no-such-host.invalid does not answer" in found
         gone = answer("directory entry", **{**facts, "entry": "cn=gone,dc=marram,dc=example"})
         assert (gone.standing, gone.found) == (
             "unmet",
-            "there is no such entry; the last one above it is dc=marram,dc=example",
+            say("prerequisites.there-is-no-such-entry", nearest="; the last one above it is dc=marram,dc=example"),
         )
     assert answer("directory entry", **facts).standing == "unmet"
 
@@ -140,7 +147,7 @@ def test_each_module_of_a_real_interpreter_is_judged_as_the_interpreter_itself_l
     for file in (copy / "conf.d").glob("*mbstring.ini"):
         file.unlink()
     off = answer("language runtime", **facts, modules=["mbstring"], settings=str(copy))
-    assert off.found == "mbstring is installed, and switched off"
+    assert off.found == say("prerequisites.is-installed-and-switched-off", name="mbstring")
     (copy / "conf.d" / "99-own.ini").write_text("extension=tidal.so\n")
     missing = answer("language runtime", **facts, modules=["tidal"], settings=str(copy))
-    assert missing.found == "tidal is switched on, and its file is missing"
+    assert missing.found == say("prerequisites.is-switched-on-and-its-file", name="tidal")

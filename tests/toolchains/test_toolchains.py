@@ -14,8 +14,10 @@ import pytest
 from builders.machine import ALinuxMachine
 from command import Ran
 from conftest import Fundamen
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 from fundamen.toolchains.catalogue import ordered_parts, read_toolchain
+from wording import says
 
 FILES = {
     "lib/start.o": "start {}",
@@ -135,7 +137,7 @@ def test_another_processors_build_of_a_part_is_named_and_does_not_count_as_missi
     compiler = found["parts"][0]
     assert (compiler["verdict"], compiler["files"][0]["detail"]["text"]) == (
         "wrong-architecture",
-        "it is the build for Linux riscv64",
+        say("toolchains.it-is-the-build-for", words="Linux riscv64"),
     )
     assert found["not_built"] == ["debugger"]
 
@@ -195,7 +197,7 @@ def test_it_is_published_mixed_put_right_as_one_and_taken_back(
     (installed / "share/licence.txt").unlink()
     environment = {"PATH": f"{installed}/bin", "BREAKWATER_HOME": str(installed)}
     first = fundamen("toolchain", installed, "--save-plan", "first.json", **environment)
-    assert (first.status, "Then make the plan for what waits for a licence: compiler." in first.out) == (1, True)
+    assert (first.status, says(first.out, "cli.then-plan-what-waits-for-a-licence")) == (1, True)
     assert fundamen("plans", "run", "--yes", "first.json").status == 0
     assert (installed / "bin/bwlink").read_bytes() == (breakwater.clean("2.0.3") / "bin/bwlink").read_bytes()
     assert fundamen("toolchain", installed, "--accept", "breakwater", given=b"y\n").status == 0

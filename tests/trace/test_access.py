@@ -14,6 +14,7 @@ from fundamen.machine.access import ORDINARY, find_barrier, find_user, user_of
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from wording import says
 
 PASSWD = b"root:x:0:0::/root:/bin/sh\ntide:x:2000:2000::/:/bin/sh\n"
 GROUP = b"root:x:0:\ntide:x:2000:\nharbour:x:3000:gauge,tide\n"
@@ -121,7 +122,7 @@ def test_as_names_the_user(office: ALinuxMachine, fundamen: Fundamen) -> None:
     ran = fundamen("trace", "-m", office.root, "--as", "tide", "--json", "/opt/app/bin/app")
     assert (ran.status, ran.records[0]["components"][0]["verdict"]) == (1, "blocked")
     unknown = fundamen("trace", "-m", office.root, "--as", "quay", "/opt/app/bin/app")
-    assert (unknown.status, "does not list this user" in unknown.err) == (2, True), unknown.err
+    assert (unknown.status, says(unknown.err, "machine.of-does-not-list-this-user")) == (2, True), unknown.err
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only the administrator can run a program as another user")

@@ -8,6 +8,7 @@ from builders.elf import an_elf
 from builders.machine import ALinuxMachine
 from builders.source import ASource
 from conftest import Fundamen
+from wording import says
 
 LIST = "/var/lib/dpkg/info/tide.list"
 FILES = {f"/usr/share/tide/{name}": name.encode() for name in ("chart", "gauge", "berth", "lamp", "mast")}
@@ -47,7 +48,7 @@ def test_its_files_that_are_gone_changed_or_barred_are_at_fault_and_settings_and
 
 def test_a_list_of_nothing_that_is_installed_is_refused(fundamen: Fundamen, linux: ALinuxMachine) -> None:
     ran = fundamen("trace", "-m", linux.root, "/var/lib/dpkg/info/gone.list", LIST)
-    assert (ran.status, "no package that is wholly installed has this list" in ran.err) == (3, True), ran.err
+    assert (ran.status, says(ran.err, "trace.no-package-that-is-wholly-installed")) == (3, True), ran.err
     assert "The installed package tide 1 has all its files as it brought them." in ran.out
 
 

@@ -3,6 +3,7 @@
 from builders.hive import Key
 from builders.machine import ALinuxMachine, AWindowsMachine
 from fundamen.machine.installed import installed_packages, is_leftover
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.copies import with_copies
@@ -33,7 +34,7 @@ def test_a_copy_of_the_other_width_that_is_passed_over_is_remarked(windows: AWin
     found = windows.need(APP, "x.dll")
     assert (found.verdict, found.remarks) == (
         Verdict.UNVERIFIED,
-        ("C:\\App\\x.dll comes first, is for x86 and is passed over",),
+        (say("trace.comes-first-and-is-passed-over", path="C:\\App\\x.dll", detail="is for x86"),),
     )
 
 
@@ -44,8 +45,12 @@ def test_files_of_one_product_in_several_versions_are_remarked(windows: AWindows
     remarks = {component.name: component.remarks for component in windows.trace(APP).components}
     assert remarks == {
         "app.exe": (),
-        "one.dll": ("it is from Salt 4.1.0.0, but two.dll is from 4.2.0.0: versions of one product are mixed",),
-        "two.dll": ("it is from Salt 4.2.0.0, but one.dll is from 4.1.0.0: versions of one product are mixed",),
+        "one.dll": (
+            say("trace.it-is-from-but-versions-of", product="Salt", version="4.1.0.0", told="two.dll is from 4.2.0.0"),
+        ),
+        "two.dll": (
+            say("trace.it-is-from-but-versions-of", product="Salt", version="4.2.0.0", told="one.dll is from 4.1.0.0"),
+        ),
         "else.dll": (),
     }
 
@@ -63,7 +68,7 @@ def test_a_file_that_was_counted_as_shared_is_known_by_its_place(windows: AWindo
     shared = software(SharedDLLs={"C:\\Common\\salt.dll": 2})
     windows.program(APP, needs=("salt.dll",)).registry({"WOW6432Node": shared})
     assert windows.need(APP, "salt.dll").remarks == (
-        "an installer counted it as shared at C:\\Common\\salt.dll; nothing is there now",
+        say("trace.an-installer-counted-it-as-shared", path="C:\\Common\\salt.dll", state="nothing is there now"),
     )
 
 
@@ -97,14 +102,14 @@ def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: A
     machine = linux.opened(PATH=path)
     trace = with_path_remarks(machine, trace_program(machine, MachinePath("/usr/bin/tide")), "tide")
     assert trace.components[0].remarks == (
-        "another one for x86_64 lies at /opt/bin/tide, behind it on PATH",
-        "/srv/bin/tide is passed over: no user may execute it (mode)",
+        say("trace.another-one-lies-at-behind-it", of_architecture=" for x86_64", path="/opt/bin/tide"),
+        say("trace.is-passed-over", path="/srv/bin/tide", detail="no user may execute it (mode)"),
     )
     assert trace.remarks == (
-        "PATH has /gone, which is not there",
+        say("trace.path-has-which-is", entry="/gone", more="not there"),
         "PATH has /tools too, which is the same folder as /usr/bin",
-        "PATH has /usr/bin twice",
-        "PATH has the entry '', which means another folder in each working folder",
+        say("trace.path-has", entry="/usr/bin", more="", same="twice"),
+        say("trace.path-has-the-entry-which-means", entry=""),
     )
 
 

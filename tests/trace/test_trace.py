@@ -11,6 +11,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Trace
 from fundamen.trace.symptom import symptom_of
 from fundamen.trace.trace import trace_programs
+from wording import says
 
 
 def faults(linux: ALinuxMachine) -> list[tuple[str, Verdict]]:
@@ -101,7 +102,7 @@ def test_each_fault_is_tied_to_the_status_that_a_person_sees(linux: ALinuxMachin
     }
     trace = linux.program("/app", needs=("liba.so",), interpreter="/gone").trace("/app")
     loader, library = (symptom_of(trace.format, fault) for fault in trace.faults)
-    assert "the program is not found" in str(loader)
+    assert says(str(loader), "trace.exit-status-127-from-the-shell")
     assert "loader's message" in str(library)
     assert symptom_of(trace.format, trace.components[0]) is None
 

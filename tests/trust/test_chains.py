@@ -8,11 +8,13 @@ from cryptography import x509
 from cryptography.x509.oid import NameOID
 
 from builders.signing import CODE, NOW, SERVERS, AnIssuer
+from fundamen.messages import say
 from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import name_key
 from fundamen.trust.chain import Chain, ChainStanding, Issuers, Purpose, build_chain
 from fundamen.trust.name_constraints import find_forbidden_name
 from fundamen.trust.remedy import find_root_to_import, remedy
+from wording import says
 
 A_DAY = timedelta(days=1)
 ROOT = AnIssuer.root()
@@ -103,7 +105,7 @@ def test_a_root_that_the_system_fetches_by_itself_is_trusted() -> None:
     middle, signer = below_root()
     stores = TrustStores(held(middle, ROOT), on_demand=frozenset({bytes.fromhex(ROOT.certificate.sha1)}))
     found = build_chain(signer.certificate, Issuers(stores), Purpose.CODE_SIGNING, NOW, "the file")
-    assert (found.holds, found.links[-1].where) == (True, "the system's list of roots")
+    assert (found.holds, found.links[-1].where) == (True, say("trust.the-system-list-of-roots"))
 
 
 def test_a_store_may_trust_a_root_for_some_purposes_only() -> None:
@@ -137,9 +139,9 @@ def test_no_more_authorities_may_stand_below_one_than_it_allows() -> None:
     upper = ROOT.issue("Upper", authority=True, path_length=0)
     lower = upper.issue("Lower", authority=True)
     signer = lower.issue("Signer", purposes=[CODE])
-    assert (
-        "1 authorities are below it, and it allows 0"
-        in chain(signer, *held(ROOT, role=StoreRole.ROOT), *held(upper, lower)).why
+    assert says(
+        chain(signer, *held(ROOT, role=StoreRole.ROOT), *held(upper, lower)).why,
+        "trust.authorities-are-below-it-and-it",
     )
     direct = upper.issue("Signer", purposes=[CODE])
     assert chain(direct, *held(ROOT, role=StoreRole.ROOT), *held(upper)).holds

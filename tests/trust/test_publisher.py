@@ -13,11 +13,13 @@ from builders.signing import CODE, NOW, STAMPS, AnIssuer, APublisher, a_catalogu
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.windows.pe import read_pe
 from fundamen.formats.windows.pe_certificates import image_digest
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.trust_store import StoreRole
 from fundamen.trust.chain import Issuers
 from fundamen.trust.publisher import Publisher, SignatureStanding, judge_listed
 from fundamen.trust.signed_file import judge_file
+from wording import says
 
 PUBLISHER = APublisher()
 PROGRAM = a_pe(needs=["SALT.dll"])
@@ -133,7 +135,9 @@ def test_a_signature_is_judged(
 def test_a_timestamp_of_a_service_that_is_not_trusted_does_not_count() -> None:
     publisher = APublisher(**expired())
     found = judged(publisher.sign(PROGRAM, stamped_at=LAST_YEAR), publisher.machine_trusts(publisher.root))
-    assert "the root Marram Time Root" in found.reason or "Marram Time Root is missing" in found.reason
+    assert (
+        says(found.reason, "trust.the-root", shown="Marram Time Root") or "Marram Time Root is missing" in found.reason
+    )
 
 
 def test_the_key_of_another_certificate_makes_no_signature() -> None:
@@ -141,7 +145,7 @@ def test_the_key_of_another_certificate_makes_no_signature() -> None:
     found = judged(PUBLISHER.sign(PROGRAM, signer=other))
     assert (found.verdict, found.reason) == (
         SignatureStanding.TAMPERED,
-        "it was not made with the key of Ardvane Instruments",
+        say("trust.it-was-not-made-with-the", shown="Ardvane Instruments"),
     )
 
 
@@ -192,7 +196,7 @@ def test_what_the_machine_distrusts_is_never_trusted() -> None:
     for distrusted in (stranger.root, stranger.authority, stranger.signer):
         issuers = stranger.machine_trusts()
         issuers = Issuers(_stores(stranger, distrusted))
-        assert "nothing with this certificate may be trusted" in judged(stranger.sign(PROGRAM), issuers).reason
+        assert says(judged(stranger.sign(PROGRAM), issuers).reason, "trust.says-that-nothing-with-this-certificate")
 
 
 def _stores(publisher: APublisher, distrusted: AnIssuer) -> Any:

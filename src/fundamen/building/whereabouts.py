@@ -71,9 +71,9 @@ class Whereabouts:
         if need.brought_by:
             return say("building.apt-install", brought_by=need.brought_by[0])
         if need.elsewhere and need.sort in _LIBRARIES:
-            return say("building.add-l", folder_of=self._machine.folder_of(need.elsewhere[0]))
+            return say("building.add-l", folder=self._machine.folder_of(need.elsewhere[0]))
         if need.elsewhere and need.sort is Sort.HEADER:
-            return say("building.add-i", removesuffix=need.elsewhere[0].removesuffix("/" + need.name))
+            return say("building.add-i", folder=need.elsewhere[0].removesuffix("/" + need.name))
         return say("building.name", elsewhere=need.elsewhere[0]) if need.elsewhere else UNSAID
 
     def _file_names(self, need: BuildNeed) -> tuple[str, ...]:

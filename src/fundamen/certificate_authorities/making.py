@@ -129,7 +129,7 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
             why=say(
                 "certificate_authorities.it-was-issued-by-not-by",
                 whole=issued.issuer.whole,
-                whole2=authority.subject.whole,
+                other_whole=authority.subject.whole,
             ),
             do=say("certificate_authorities.ask-the-authority-that-has-issued"),
         )

@@ -254,4 +254,4 @@ def _describe_values(values: Sequence[bytes]) -> str:
 
 
 def _digest(value: bytes) -> Message:
-    return say("changes.bytes-with-sha-256", count=len(value), hexdigest=hashlib.sha256(value).hexdigest()[:16])
+    return say("changes.bytes-with-sha-256", count=len(value), digest=hashlib.sha256(value).hexdigest()[:16])

@@ -462,5 +462,7 @@ def _difference(step: PutFile, state: FileState | None) -> str:
     if state is None:
         return MISSING
     return (
-        "other bytes" if state.sha256 != step.sha256 else say("changes.mode-not", mode=state.mode, mode2=step.mode or 0)
+        "other bytes"
+        if state.sha256 != step.sha256
+        else say("changes.mode-not", mode=state.mode, other_mode=step.mode or 0)
     )

@@ -66,7 +66,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
         if sha256 != step.sha256:
             raise UntrustedError(
                 what=say("changes.is-not-run", path=printable(path)),
-                why=say("changes.its-sha-256-is-not-the", sha256=sha256[:16], sha2562=step.sha256[:16]),
+                why=say("changes.its-sha-256-is-not-the", sha256=sha256[:16], other_sha256=step.sha256[:16]),
                 do=say("changes.nothing-was-changed-ask-the-author"),
             )
         publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)

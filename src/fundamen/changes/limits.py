@@ -37,7 +37,7 @@ class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limi
         _write(self.path, self.after)
         if not self.is_made(site):
             raise OSError(
-                0, say("changes.the-kernel-made-of", read=read(HostPath(self.path)), after=self.after), self.path
+                0, say("changes.the-kernel-made-of", found=read(HostPath(self.path)), after=self.after), self.path
             )
 
     def is_made(self, _site: Site) -> bool:

@@ -108,9 +108,13 @@ class ChangeRights(Step, frozen=True, kw_only=True):
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         before, after = self.before, self.after
-        told = [say("changes.mode-from-to", mode=before.mode, mode2=after.mode)] if before.mode != after.mode else []
+        told = (
+            [say("changes.mode-from-to", mode=before.mode, other_mode=after.mode)] if before.mode != after.mode else []
+        )
         if (before.uid, before.gid) != (after.uid, after.gid):
-            told.append(say("changes.owner-from-to", uid=before.uid, gid=before.gid, uid2=after.uid, gid2=after.gid))
+            told.append(
+                say("changes.owner-from-to", uid=before.uid, gid=before.gid, other_uid=after.uid, other_gid=after.gid)
+            )
         for name, words in _WORDS.items():
             old, new = (each.attributes.get(name) for each in (before, after))
             if old != new:

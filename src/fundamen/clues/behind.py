@@ -135,7 +135,7 @@ def _reason_by_symbol(
 
 def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
     more = (
-        say("clues.more-of-its-files-gone", counted_of=_counted_of(len(lost) - 1).capitalize(), is_=_is(lost[1:]))
+        say("clues.more-of-its-files-gone", count=_counted_of(len(lost) - 1).capitalize(), verb=_is(lost[1:]))
         if lost[1:]
         else UNSAID
     )
@@ -363,7 +363,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
             "clues.below",
             count_words=_count_words(depth),
             program=program,
-            map=" > ".join(map(machine.paths.basename, cause.chain)),
+            names=" > ".join(map(machine.paths.basename, cause.chain)),
         )
         if depth
         else UNSAID
@@ -371,9 +371,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
     name = machine.paths.basename(cause.name)
     others = [fault for fault in trace.faults if fault is not cause]
     more = (
-        say(
-            "clues.more-of-its-dependencies-at-fault", counted_of=_counted_of(len(others)).capitalize(), is_=_is(others)
-        )
+        say("clues.more-of-its-dependencies-at-fault", count=_counted_of(len(others)).capitalize(), verb=_is(others))
         if others
         else UNSAID
     )
@@ -391,7 +389,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
         name=name,
         more=", " + where + "," if where else "",
         reason=cause.reason,
-        more2=more,
+        other_more=more,
     )
 
 
@@ -404,7 +402,7 @@ def _reason_by_place(places: Sequence[FoundPlace], absent: Sequence[str]) -> Mes
     where = (
         say("clues.the-one-at-is-right", path=right[0].path)
         if len(right) == 1
-        else say("clues.of-them-right", counted_of=_counted_of(len(right)))
+        else say("clues.of-them-right", count=_counted_of(len(right)))
     )
     there = "one place" if len(places) == 1 else say("clues.places", count=len(places))
     return say("clues.is-on-this-machine-in-the", name=name, there=there, where=where)

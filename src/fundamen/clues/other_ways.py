@@ -70,10 +70,10 @@ def reason_of_symbol(machine: Machine, trace: Trace, symbol: str, authorities: S
                 return say(
                     "clues.has-load-which-does-not-define",
                     program=starter.program,
-                    program2=program,
+                    other_program=program,
                     path=other.path,
                     name=name,
-                    path2=defining[0].path,
+                    other_path=defining[0].path,
                 )
     if defining:
         return say(
@@ -81,7 +81,7 @@ def reason_of_symbol(machine: Machine, trace: Trace, symbol: str, authorities: S
             path=defining[0].path,
             name=name,
             program=program,
-            name2=defining[0].name,
+            other_name=defining[0].name,
         )
     unverified = [c for c in libraries if c.verdict is Verdict.UNVERIFIED]
     if not unverified:

@@ -169,7 +169,7 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
         # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
         return RestorationError(
             what=say("execution.the-restoration-was-not-begun"),
-            why=say("execution.then", cause_of=cause_of(error), cause_of2=cause_of(second)),
+            why=say("execution.then", cause_of=cause_of(error), other_cause_of=cause_of(second)),
             do=say("execution.nothing-was-changed-mend-that-then"),
         )
     shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
@@ -246,7 +246,7 @@ def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> 
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(
             what=say("execution.restoration-failed-and-could-not-be", number=number),
-            why=say("execution.then", cause_of=cause, cause_of2=cause_of(second)),
+            why=say("execution.then", cause_of=cause, other_cause_of=cause_of(second)),
             do=say("execution.the-originals-are-kept-repair-the", number=number),
         )
     give_up(journal, entry)

@@ -66,7 +66,10 @@ def require_finished(machine: Machine, journal: Journal) -> None:
         raise UnfinishedError(
             what=say("execution.restoration-of-is-not-finished", number=entry.number, title=machine.title),
             why=say(
-                "execution.it-was-interrupted-while-after-of", state=entry.state, count=count, count2=len(entry.steps)
+                "execution.it-was-interrupted-while-after-of",
+                state=entry.state,
+                count=count,
+                other_count=len(entry.steps),
             ),
             do=say("execution.resume-it-fundamen-resume-or-undo", number=entry.number)
             if entry.state is RestorationState.UNDER_WAY

@@ -129,7 +129,7 @@ def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
     if path := next((p for p in paths if _is_in(p, _UNITS)), None):
         yield Restart(
             say("execution.systemctl-daemon-reload"),
-            say("execution.is-read-only-then", basename=os.path.basename(path)),
+            say("execution.is-read-only-then", file=os.path.basename(path)),
         )
     if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
         yield Restart(say("execution.sysctl-system"), say("execution.is-read-when-the-system-starts", path=path))
@@ -144,7 +144,7 @@ def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:
     for step in steps:
         if step.brings_certificate:
             what = say("execution.start-over-whatever-waits-for-the")
-            yield Restart(what, say("execution.it-keeps-the-old-one-of", removeprefix=step.path.removeprefix("/")))
+            yield Restart(what, say("execution.it-keeps-the-old-one-of", path=step.path.removeprefix("/")))
 
 
 def _of_registry(machine: Machine, steps: Sequence[Step]) -> Iterator[Restart]:

@@ -237,7 +237,9 @@ def _manifest(data: bytes, what: str) -> CaptureManifest:
     told: Any = msgspec.json.decode(data)
     schema = told.get("schema") if isinstance(told, dict) else None
     if schema != SCHEMA:
-        raise damage_error(what, say("formats.it-is-of-the-form-and", schema=printable(str(schema)), schema2=SCHEMA))
+        raise damage_error(
+            what, say("formats.it-is-of-the-form-and", schema=printable(str(schema)), other_schema=SCHEMA)
+        )
     return msgspec.convert(told, type=CaptureManifest)
 
 

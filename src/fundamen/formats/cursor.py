@@ -83,7 +83,7 @@ def damage_error(what: str, why: str) -> DamagedFileError:
 
 def beyond_end(offset: int, size: int, file_size: int) -> Message:
     """Why some bytes cannot all be there."""
-    return say("formats.takes-bytes-to-but-the-file", offset=offset, offset2=offset + size, file_size=file_size)
+    return say("formats.takes-bytes-to-but-the-file", offset=offset, other_offset=offset + size, file_size=file_size)
 
 
 class StructureFindings:

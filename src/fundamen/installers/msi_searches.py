@@ -124,7 +124,7 @@ class Searches:
 
     def _component(self, row: Row, signature: str) -> SearchResult:
         code = _pack_code(str(row.get("ComponentId") or ""))
-        where = say("installers.the-registered-component", get=row.get("ComponentId"))
+        where = say("installers.the-registered-component", kind=row.get("ComponentId"))
         paths = self._machine.registry.values(rf"{_COMPONENTS}\{code}") if code else None
         path = next((value for value in (paths or {}).values() if isinstance(value, str) and value), "")
         if not path:

@@ -100,7 +100,7 @@ class AssemblyBinding:
                 for redirect in assembly.redirects if _means(assembly, reference) else ():
                     if redirect.first <= wanted <= redirect.last and redirect.instead != wanted:
                         wanted = redirect.instead
-                        instead = say("loaders.asks-for-instead", who=who, dotted_version=dotted_version(wanted))
+                        instead = say("loaders.asks-for-instead", who=who, wanted=dotted_version(wanted))
                         decided = join_clauses(decided, instead)
                         break
         return wanted, decided
@@ -183,7 +183,7 @@ class AssemblyBinding:
             wrong = say(
                 "loaders.is-version-and-exactly-is-asked",
                 version=found.name.version,
-                dotted_version=dotted_version(wanted),
+                wanted=dotted_version(wanted),
             )
             if version_of(found.name.version) < wanted:
                 outcome = CandidateOutcome.OLDER_VERSION

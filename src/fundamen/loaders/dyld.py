@@ -100,7 +100,7 @@ class _Loading:
         if Architecture.AARCH64 in runs and self._architecture is Architecture.X86_64:
             return say(
                 "loaders.only-the-translator-for-rosetta-is",
-                AARCH64=Architecture.AARCH64,
+                translated=Architecture.AARCH64,
                 architecture=self._architecture,
             )
         return as_said(" and ".join(runs))
@@ -183,7 +183,7 @@ class _Loading:
                 if folder.startswith("/"):
                     yield (
                         self._tidy(f"{folder}/{tail}"),
-                        say("loaders.lc-rpath-of", basename=posixpath.basename(holder.path)),
+                        say("loaders.lc-rpath-of", file=posixpath.basename(holder.path)),
                     )
             holder = holder.loaded_by
 
@@ -252,7 +252,7 @@ class _Loading:
                 CandidateOutcome.REFUSED,
                 say(
                     "loaders.is-built-for",
-                    get=_PLATFORMS.get(part.platform, say("loaders.platform", platform=part.platform)),
+                    kind=_PLATFORMS.get(part.platform, say("loaders.platform", platform=part.platform)),
                 ),
             )
         if _numbers(part.compatibility or "0") < _numbers(compatibility):

@@ -250,9 +250,7 @@ class _Loading(ElfLoading):
         known = supported_bits(self._machine) if elf.needed_levels and elf.architecture is Architecture.X86_64 else 0
         if not known or elf.needed_levels & ~known == 0:
             return UNSAID
-        return say(
-            "loaders.demands-instructions-of-which-this-processor", level_in_words=level_in_words(elf.needed_levels)
-        )
+        return say("loaders.demands-instructions-of-which-this-processor", level=level_in_words(elf.needed_levels))
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""

@@ -63,8 +63,10 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
     if made_for is not machine.platform:
         raise UnreadableError(
             what=say("loaders.cannot-be-traced-on", program=printable(program), title=machine.title),
-            why=say("loaders.it-is-made-for-and-the", in_words=made_for.in_words, in_words2=machine.platform.in_words),
-            do=say("loaders.name-the-machine-it-belongs-to", in_words=made_for.in_words),
+            why=say(
+                "loaders.it-is-made-for-and-the", words=made_for.in_words, other_in_words=machine.platform.in_words
+            ),
+            do=say("loaders.name-the-machine-it-belongs-to", words=made_for.in_words),
         )
     if made_for is Platform.WINDOWS:
         from fundamen.formats.windows.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported

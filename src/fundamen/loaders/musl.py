@@ -56,7 +56,7 @@ class _Loading(ElfLoading):
             for folder in _folders(self._run_path(holder)):
                 yield (
                     MachinePath(f"{self._tidy(folder)}/{name}"),
-                    say("loaders.of-tag-basename", tag=tag, basename=self._machine.paths.basename(holder.path)),
+                    say("loaders.of-tag-basename", tag=tag, file=self._machine.paths.basename(holder.path)),
                 )
             holder = holder.loaded_by
         configured = self._read_configured_path()

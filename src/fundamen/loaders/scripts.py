@@ -55,7 +55,7 @@ class _Starting:
             self._map.loaded[interpreter] = binary
             path, script = interpreter, binary
         assert isinstance(script, Script)  # noqa: S101 - otherwise the loop has ended before
-        detail = say("loaders.is-the-th-script-that-leads", most_scripts=_MOST_SCRIPTS + 1, most_scripts2=_MOST_SCRIPTS)
+        detail = say("loaders.is-the-th-script-that-leads", most_scripts=_MOST_SCRIPTS + 1, most=_MOST_SCRIPTS)
         too_many = Candidate(path, CandidateOutcome.REFUSED, say("loaders.its-first-line"), detail)
         self._note(Resolution(script.interpreter, path, Necessity.REQUIRED, (too_many,), None, _KIND))
         return self._map

@@ -103,7 +103,7 @@ class Assemblies:
             else:
                 detail = say(
                     "loaders.version-for",
-                    dotted_version=dotted_version(stored.version),
+                    wanted=dotted_version(stored.version),
                     architecture=stored.architecture,
                 )
             if outcome is CandidateOutcome.TAKEN and not _serves(stored.version, version):

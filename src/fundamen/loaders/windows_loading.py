@@ -164,7 +164,7 @@ class Loading:
         """Why the system itself provides what no file does, or why it does not though later versions do."""
         first = windows_parts.first_build_with(name)
         if first is not None and not self._order.has_schema:
-            since = say("loaders.with-the-operating-system-from-on", title_of=windows_parts.title_of(first))
+            since = say("loaders.with-the-operating-system-from-on", release=windows_parts.title_of(first))
             if self._build is None or self._build >= first:
                 return say("loaders.an-api-set-it-comes", since=since), UNSAID
             own = windows_parts.title_of(self._build)

@@ -63,7 +63,7 @@ class Barrier(msgspec.Struct, frozen=True):
             else "read it"
         )
         return say(
-            "machine.may-not-mode-owner", in_words=user.in_words, verb=verb, mode=self.rights.mode, uid=self.rights.uid
+            "machine.may-not-mode-owner", words=user.in_words, verb=verb, mode=self.rights.mode, uid=self.rights.uid
         )
 
 

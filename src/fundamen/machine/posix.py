@@ -59,7 +59,7 @@ class PosixMachine(Machine):
         self.title = (
             "this machine"
             if self.is_live
-            else say("machine.the-root-at", in_words=self.platform.in_words, root=printable(root))
+            else say("machine.the-root-at", words=self.platform.in_words, root=printable(root))
         )
         self.environment = environment
         self._current = current

@@ -62,7 +62,9 @@ class HiveRegistry(Registry):
                     gaps.append(say("machine.it-was-not-closed-cleanly-its", path=printable(path)))
                 opened[key.lower()] = hive
             except (OSError, *_DAMAGE) as error:
-                gaps.append(say("machine.it-is-damaged-or-no-hive", path=printable(path), name__=type(error).__name__))
+                gaps.append(
+                    say("machine.it-is-damaged-or-no-hive", path=printable(path), error_class=type(error).__name__)
+                )
         self.gaps = (*self.gaps, *gaps)
         return opened
 

@@ -42,7 +42,7 @@ def internal_error(subject: str, error: Exception) -> InternalError:
 
     return InternalError(
         what=say("model.could-not-be-examined", subject=printable(subject)),
-        why=say("model.fundamen-has-a-bug", name__=type(error).__name__, error=printable(str(error))),
+        why=say("model.fundamen-has-a-bug", error_class=type(error).__name__, error=printable(str(error))),
         do=say("model.send-in-the-bug-file-that"),
         details="".join(traceback.format_exception(error)),
     )

@@ -130,7 +130,7 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             "model.for",
             name=self.name,
             version=self.version,
-            in_words=self.platform.in_words,
+            words=self.platform.in_words,
             processor=processor,
             language=language,
         )

@@ -123,7 +123,7 @@ class _Checking:
     def _applies(self, condition: Condition) -> tuple[bool, Message]:
         machine = self._asked.machine
         if condition.platform is not None and not condition.platform.serves(machine.platform):
-            return False, say("prerequisites.it-counts-on-only", in_words=condition.platform.in_words)
+            return False, say("prerequisites.it-counts-on-only", words=condition.platform.in_words)
         if condition.architecture is not None and not _runs(machine, condition):
             return False, say("prerequisites.this-machine-has-no-programs-for", architecture=condition.architecture)
         if condition.met is not None and not self._is_met(condition.met):

@@ -57,11 +57,11 @@ class Compared(Requirement, frozen=True, kw_only=True):
         if self.absent:
             return say("prerequisites.is-not-there")
         parts = [
-            say("prerequisites.is", value_text=_value_text(self.equals)) if self.equals is not msgspec.UNSET else "",
-            say("prerequisites.is-not", value_text=_value_text(self.differs_from))
+            say("prerequisites.is", value=_value_text(self.equals)) if self.equals is not msgspec.UNSET else "",
+            say("prerequisites.is-not", value=_value_text(self.differs_from))
             if self.differs_from is not msgspec.UNSET
             else "",
-            say("prerequisites.is-one-of", map=", ".join(map(_value_text, self.one_of))) if self.one_of else "",
+            say("prerequisites.is-one-of", names=", ".join(map(_value_text, self.one_of))) if self.one_of else "",
             say("prerequisites.is-at-least", at_least=self.at_least) if self.at_least is not None else "",
             say("prerequisites.is-at-most", at_most=self.at_most) if self.at_most is not None else "",
             say("prerequisites.has", has=", ".join(self.has)) if self.has else "",
@@ -74,7 +74,7 @@ class Compared(Requirement, frozen=True, kw_only=True):
         """The answer for a value as it was found; UNSET, where there is none."""
         if value is msgspec.UNSET:
             return met_if(self.absent, say("prerequisites.it-is-not-there"))
-        found = say("prerequisites.it-is", value_text=_value_text(value))
+        found = say("prerequisites.it-is", value=_value_text(value))
         if self.absent:
             return unmet(found)
         return met_if(self._holds(value), found)

@@ -244,7 +244,7 @@ def _locate_fault(text: str, data: dict[str, Any], said: str) -> tuple[int, int,
     if "Invalid value" in why and key == "kind":
         return (
             *find_position(text, _TABLE, index, key),
-            say("prerequisites.there-is-no-kind", get=own.get("kind"), kinds=_kinds(str(own.get("kind")))),
+            say("prerequisites.there-is-no-kind", kind=own.get("kind"), kinds=_kinds(str(own.get("kind")))),
         )
     told = _in_words(why, key)
     if (unknown or missing) and (kind := _kind(own)) is not None:

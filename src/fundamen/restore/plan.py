@@ -282,7 +282,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
 def _impostor(machine: Machine, place: MachinePath) -> Message:
     """The wrong entry in the place of a file, link or folder, or of its folder; empty for none."""
     if (kind := machine.look(place).kind) in _IMPOSTORS:
-        return say("restore.is-in-its-place", impostors=_IMPOSTORS[kind])
+        return say("restore.is-in-its-place", found=_IMPOSTORS[kind])
     folder = machine.folder_of(place)
     while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
         folder = machine.folder_of(folder)
@@ -373,7 +373,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
             placed = steps.get(key)
             if isinstance(placed, PlaceFile):
                 mode = barrier.rights.mode | barrier.lacks
-                because = say("restore.mode-not", because=placed.because, mode=barrier.rights.mode, mode2=mode)
+                because = say("restore.mode-not", because=placed.because, mode=barrier.rights.mode, other_mode=mode)
                 steps[key] = msgspec.structs.replace(placed, mode=mode, keeps_mode=False, because=because)
                 continue
             with contextlib.suppress(OSError, UnreadableError):
@@ -478,7 +478,7 @@ def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unrea
     if binary.problems:
         return "corrupt"
     if not binary.architecture.serves(package.architecture):
-        return say("restore.for-not", architecture=binary.architecture, architecture2=package.architecture)
+        return say("restore.for-not", architecture=binary.architecture, other_architecture=package.architecture)
     return otherwise
 
 
@@ -490,7 +490,11 @@ def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> Mess
     return join_clauses(
         *(
             say(
-                "restore.from", name=o.package.name, version=o.package.version, name2=o.source.name, obstacle=o.obstacle
+                "restore.from",
+                name=o.package.name,
+                version=o.package.version,
+                other_name=o.source.name,
+                obstacle=o.obstacle,
             )
             for o in offers[:3]
         )

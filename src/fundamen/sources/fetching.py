@@ -68,7 +68,7 @@ def _fetch_from(
         return
     os.unlink(part)
     raise UntrustedError(
-        what=say("sources.from-the-source-is-refused", name=printable(file.name), name2=printable(name)),
+        what=say("sources.from-the-source-is-refused", name=printable(file.name), other_name=printable(name)),
         why=say("sources.its-bytes-have-the-sha-256", digest=digest[:16], sha256=file.sha256[:16]),
         do=say("sources.do-not-use-this-copy-of"),
     )

@@ -98,9 +98,9 @@ def _obstacles(
     if package.withdrawn is not None:
         yield say("sources.withdrawn", withdrawn=package.withdrawn)
     if not package.platform.serves(platform):
-        yield say("sources.is-for-not", platform=package.platform, platform2=platform)
+        yield say("sources.is-for-not", platform=package.platform, other_platform=platform)
     if not package.architecture.serves(architecture):
-        yield say("sources.is-for-not", platform=package.architecture, platform2=architecture)
+        yield say("sources.is-for-not", platform=package.architecture, other_platform=architecture)
     if package.language != NEUTRAL:
         yield say("sources.is-the-package-for-the-language", language=package.language)
     if package.is_for_developers:

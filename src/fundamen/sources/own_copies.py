@@ -93,7 +93,7 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
         store.refresh(source)
     except FundamenError as error:
         return CheckedCopy(
-            name, CopyOutcome.DELETED, say("sources.and-it-cannot-be-brought-in", why=why, why2=error.why)
+            name, CopyOutcome.DELETED, say("sources.and-it-cannot-be-brought-in", why=why, other_why=error.why)
         )
     return CheckedCopy(name, CopyOutcome.REPAIRED, why)
 

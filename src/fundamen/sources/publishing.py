@@ -313,7 +313,7 @@ def _require_vouched(unsigned: Sequence[HostPath], identity: PublishedIdentity) 
                 name=printable(identity.name),
                 version=printable(identity.version),
             ),
-            why=say("sources.no-publisher-has-signed", basename=printable(os.path.basename(unsigned[0])), more=more),
+            why=say("sources.no-publisher-has-signed", file=printable(os.path.basename(unsigned[0])), more=more),
             do=say("sources.compare-the-files-with-what-their"),
         )
 

@@ -263,14 +263,14 @@ def _how(recorded: Recorded, entry: Recorded) -> Message:
         return say(
             "sources.it-leads-to-not-to",
             link=entry.link or say("sources.nothing-it-is-no-link"),
-            link2=recorded.link or say("sources.a-file-of-its-own"),
+            other_link=recorded.link or say("sources.a-file-of-its-own"),
         )
     if recorded.size != entry.size:
-        return say("sources.it-has-bytes-not", size=entry.size, size2=recorded.size)
+        return say("sources.it-has-bytes-not", size=entry.size, other_size=recorded.size)
     if recorded.sha256 != entry.sha256:
         return say("sources.it-has-other-bytes")
     if recorded.mode != entry.mode:
-        return say("sources.its-mode-is-not", mode=entry.mode, mode2=recorded.mode)
+        return say("sources.its-mode-is-not", mode=entry.mode, other_mode=recorded.mode)
     return UNSAID
 
 

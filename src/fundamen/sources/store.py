@@ -193,7 +193,9 @@ class SourceStore:
         except OSError as error:
             raise UnreadableError(
                 what=say(
-                    "sources.cannot-be-brought-in-from-the", name=printable(file.name), name2=printable(source.name)
+                    "sources.cannot-be-brought-in-from-the",
+                    name=printable(file.name),
+                    other_name=printable(source.name),
                 ),
                 why=f"{error.filename}: {error.strerror}",
                 do=say("sources.make-room-or-make-fundamen-own"),

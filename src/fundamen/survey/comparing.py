@@ -268,7 +268,7 @@ def services_of(machine: Machine) -> dict[str, str]:
         for name in _names(machine, folder):
             if name.endswith((".wants", ".requires")):
                 for unit in _names(machine, machine.join(folder, name)):
-                    found[unit] = say("survey.started-by", rpartition=name.rpartition(".")[0])
+                    found[unit] = say("survey.started-by", name=name.rpartition(".")[0])
     return found
 
 

@@ -178,7 +178,7 @@ def survey_machine(
 def _records(machine: Machine, gaps: list[Message]) -> Records | None:
     """The packages' records of every installed file; None where there are none, which is a gap."""
     if machine.platform is not Platform.LINUX:
-        gaps.append(say("survey.keeps-no-record-of-all-installed", in_words=machine.platform.in_words))
+        gaps.append(say("survey.keeps-no-record-of-all-installed", words=machine.platform.in_words))
         return None
     try:
         return Records(machine)

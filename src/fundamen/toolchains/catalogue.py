@@ -161,7 +161,7 @@ def _problems(toolchain: Toolchain) -> Iterator[str]:
     try:
         ordered_parts(toolchain)
     except CycleError as error:
-        yield say("toolchains.parts-come-after-each-other-in", args=" -> ".join(error.args[1]))
+        yield say("toolchains.parts-come-after-each-other-in", parts=" -> ".join(error.args[1]))
 
 
 def _problems_of_parts(toolchain: Toolchain, names: set[str], licences: set[str]) -> Iterator[Message]:
@@ -171,7 +171,7 @@ def _problems_of_parts(toolchain: Toolchain, names: set[str], licences: set[str]
     for part in toolchain.parts:
         key = (part.name, part.host.platform, part.host.architecture)
         if key in seen:
-            yield say("toolchains.the-part-is-listed-twice-for", name=part.name, in_words=part.host.in_words)
+            yield say("toolchains.the-part-is-listed-twice-for", name=part.name, words=part.host.in_words)
         seen.add(key)
         if stray := next((each for each in part.after if each not in names), None):
             yield say("toolchains.the-part-comes-after-and-there", name=part.name, stray=stray)

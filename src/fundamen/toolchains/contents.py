@@ -138,7 +138,7 @@ def examine_contents(
         not_built=tuple(dict.fromkeys(part.name for part in others if part.name not in served)),
         other_hosts=tuple(
             dict.fromkeys(
-                say("toolchains.for", name=part.name, in_words=part.host.in_words)
+                say("toolchains.for", name=part.name, words=part.host.in_words)
                 for part in others
                 if _stands(part, listed, digests)
             )
@@ -196,7 +196,7 @@ class _Judge(msgspec.Struct, frozen=True):
                     digest,
                 )
             if origin.part == part.name and origin.host != part.host:
-                detail = say("toolchains.it-is-the-build-for", in_words=origin.host.in_words)
+                detail = say("toolchains.it-is-the-build-for", words=origin.host.in_words)
                 return ToolchainFile(place, Verdict.WRONG_ARCHITECTURE, detail, sha256=digest)
         try:
             found = self.machine.binary(path).architecture

@@ -38,7 +38,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
     files = [file for file in records.files(package) if not (file.is_setting or file.path.startswith(LEFT_OUT))]
     files.sort(key=lambda file: not file.md5)  # a folder that is gone comes back with its files
     faults = [component for file in files if (component := _judge_file(machine, file)) is not None]
-    right = say("trace.of-files-right", count=len(files) - len(faults), count2=len(files))
+    right = say("trace.of-files-right", count=len(files) - len(faults), other_count=len(files))
     own = Component(
         name=package.name,
         kind=INSTALLED_PACKAGE,

@@ -288,7 +288,7 @@ class Judging:
         ):
             found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
             if found:
-                return _Finding(verdict, say("trace.what-is-installed", fromkeys=" and ".join(dict.fromkeys(found))))
+                return _Finding(verdict, say("trace.what-is-installed", found=" and ".join(dict.fromkeys(found))))
         reason = say("trace.it-is-installed-neither-for-all")
         return _Finding(Verdict.MISSING, say("trace.side-by-side-configuration-is-incorrect", reason=reason))
 
@@ -322,7 +322,7 @@ class Judging:
         gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is Necessity.DELAYED]
         callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
         return tuple(
-            say("trace.it-does-not-offer-which-may", function_names=_function_names(gap.functions), caller=caller)
+            say("trace.it-does-not-offer-which-may", functions=_function_names(gap.functions), caller=caller)
             for gap, caller in zip(gaps, callers, strict=True)
         )
 
@@ -367,8 +367,8 @@ class Judging:
                 "trace.is-found-first-and",
                 path=passed.path,
                 detail=passed.detail,
-                path2=right.path,
-                detail2=right.detail,
+                other_path=right.path,
+                other_detail=right.detail,
             )
             return _Finding(Verdict.SHADOWED, reason)
         found = say("common.of-a-place", place=passed.path, said=passed.detail)

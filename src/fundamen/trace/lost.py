@@ -51,7 +51,7 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     beside = [
         name for name in machine.names(machine.folder_of(target)) if _is_alike(name, machine.paths.basename(target))
     ]
-    lies = say("trace.beside-it-lies", map=", ".join(map(printable, beside[:3]))) if beside else ""
+    lies = say("trace.beside-it-lies", names=", ".join(map(printable, beside[:3]))) if beside else ""
     raise UnreadableError(
         what=say("trace.cannot-be-read", program=printable(program)),
         why=say("trace.it-is-a-link-to-and", target=printable(target)),

@@ -39,5 +39,5 @@ def _in_words(source: ByteSource, part: Slice) -> str:
         else say("trace.by-team", team=signature.team or "unknown")
     )
     if altered is not None:
-        return say("trace.signed-but-altered-since-in-page", by_=by, altered=altered)
-    return say("trace.signed-and-unaltered-since", by_=by)
+        return say("trace.signed-but-altered-since-in-page", signer=by, altered=altered)
+    return say("trace.signed-and-unaltered-since", signer=by)

@@ -40,7 +40,7 @@ def prepare(
         place = prefix.require_observable(machine, program, seconds)
         wine = prefix.find_wine(environment.get("PATH", os.defpath))
         return PreparedRun(
-            under=say("trace.under", partition=wine.version.partition(" ")[0]),
+            under=say("trace.under", name=wine.version.partition(" ")[0]),
             start=lambda: prefix.observe(machine.root, (program, place), wine, environment, seconds),
         )
     from fundamen.trace import observing_linux as linux  # noqa: PLC0415 - the other

@@ -37,7 +37,11 @@ def _others(machine: Machine, program: MachinePath, name: str) -> Iterator[Messa
             yield say("trace.is-passed-over", path=candidate.path, detail=candidate.detail)
         elif candidate.outcome is CandidateOutcome.TAKEN and real not in seen and len(seen) <= _MOST_OTHERS:
             seen.add(real)
-            yield say("trace.another-one-lies-at-behind-it", for_=_for(machine, candidate.path), path=candidate.path)
+            yield say(
+                "trace.another-one-lies-at-behind-it",
+                of_architecture=_for(machine, candidate.path),
+                path=candidate.path,
+            )
 
 
 def _for(machine: Machine, path: MachinePath) -> Message:

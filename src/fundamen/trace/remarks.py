@@ -71,7 +71,7 @@ def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[s
             others = [(c, v) for c, v in members if v != version]
             if others:
                 told = ", ".join(
-                    say("trace.is-from", basename=machine.paths.basename(c.path or ""), v=v) for c, v in others[:3]
+                    say("trace.is-from", file=machine.paths.basename(c.path or ""), v=v) for c, v in others[:3]
                 )
                 remarks.setdefault(component.path or "", []).append(
                     say("trace.it-is-from-but-versions-of", product=product, version=version, told=told)

@@ -348,7 +348,7 @@ class _Judging:
             needed |= _SERVER_GATED
         if stored is not None and stored.purposes is not None and not stored.purposes & needed:
             return ChainStanding.WRONG_PURPOSE, say(
-                "trust.trusts-it-but-not-for", where=stored.where, in_words=IN_WORDS[self._purpose]
+                "trust.trusts-it-but-not-for", where=stored.where, words=IN_WORDS[self._purpose]
             )
         if (
             index == 0
@@ -360,7 +360,7 @@ class _Judging:
         if certificate.purposes is None and not must_say_so:
             return ChainStanding.HOLDS, UNSAID
         if not (certificate.purposes or frozenset()) & needed:
-            return ChainStanding.WRONG_PURPOSE, say("trust.it-may-not-be-used-for", in_words=IN_WORDS[self._purpose])
+            return ChainStanding.WRONG_PURPOSE, say("trust.it-may-not-be-used-for", words=IN_WORDS[self._purpose])
         return ChainStanding.HOLDS, UNSAID
 
     def _judge_names(self, index: int, certificate: Certificate) -> tuple[ChainStanding, Message]:

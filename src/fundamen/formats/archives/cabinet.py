@@ -59,7 +59,7 @@ def read_cabinet(source: ByteSource) -> Cabinet:
     if mark != MAGIC or size > source.size or files_at > source.size:
         raise damage_error(
             say("formats.the-cabinet", name=printable(source.name)),
-            say("formats.it-claims-bytes-and-the-file", size=size, size2=source.size),
+            say("formats.it-claims-bytes-and-the-file", size=size, other_size=source.size),
         )
     if reserved1 or reserved2 or reserved3:
         raise damage_error(
@@ -96,7 +96,7 @@ def read_cabinet(source: ByteSource) -> Cabinet:
     if at + length > source.size or length > _MOST_SIGNATURE or not is_as_signed:
         raise damage_error(
             say("formats.the-signature-of", name=printable(source.name)),
-            say("formats.it-takes-bytes-to-of", at=at, at2=at + length, size=source.size),
+            say("formats.it-takes-bytes-to-of", at=at, other_at=at + length, size=source.size),
         )
     return msgspec.structs.replace(cabinet, signature_at=at, signature_size=length)
 
@@ -140,8 +140,8 @@ def _of_set(source: ByteSource, neighbour: Cabinet, numbers: Collection[int]) ->
                 "formats.it-is-number-of-set-and",
                 number=header.number,
                 set_id=header.set_id,
-                number2=neighbour.number,
-                set_id2=neighbour.set_id,
+                other_number=neighbour.number,
+                other_set_id=neighbour.set_id,
             ),
         )
     return header

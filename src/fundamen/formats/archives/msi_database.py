@@ -128,8 +128,8 @@ def _strings(package: CompoundFile, tables: dict[str, StorageEntry]) -> tuple[li
                     "formats.string-takes-bytes-to-of",
                     count=len(strings),
                     offset=offset,
-                    offset2=offset + size,
-                    count2=len(data),
+                    other_offset=offset + size,
+                    other_count=len(data),
                 )
             )
         strings.append(data[offset : offset + size].decode(encoding, "replace"))

@@ -94,7 +94,8 @@ def _headers(source: ByteSource, *, is_thin: bool) -> Iterator[tuple[str, int, i
         takes_room = not is_thin or raw in {"/", "//", "/SYM64/"}
         if takes_room and at + size > source.size:
             raise _damaged_archive(
-                source, say("formats.its-member-takes-bytes-to-but", raw=raw, at=at, at2=at + size, size=source.size)
+                source,
+                say("formats.its-member-takes-bytes-to-but", raw=raw, at=at, other_at=at + size, size=source.size),
             )
         yield raw, at, size
         cursor.at = at + (size + size % 2 if takes_room else 0)

@@ -89,6 +89,6 @@ def _fill_specifiers(text: str, name: str) -> str:
             continue
         form = _SPECIFIERS.get(text[at : at + 2])
         if form is None:
-            raise ValueError(say("formats.the-specifier-in-cannot-be-filled", text=text[at : at + 2], text2=text))
+            raise ValueError(say("formats.the-specifier-in-cannot-be-filled", text=text[at : at + 2], other_text=text))
         filled, at = filled + form.format(**facts), at + 2
     return filled

@@ -56,8 +56,8 @@ TEXTS = {
     "in": " in {spelled_at}",
     "write-in-place-of": "write {near} in place of {name}{where}",
     "apt-install": "apt install {brought_by}",
-    "add-l": "add -L{folder_of}",
-    "add-i": "add -I{removesuffix}",
+    "add-l": "add -L{folder}",
+    "add-i": "add -I{folder}",
     "name": "name {elsewhere}",
     "the-file-does-not-exist-and": "the file does not exist, and no rule has made it",
 }

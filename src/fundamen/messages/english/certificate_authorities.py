@@ -46,7 +46,7 @@ TEXTS = {
     "that-is-no-distinguished-name": "that is no distinguished name: {error}",
     "write-it-as-for-example-cn": 'Write it as, for example, "CN=Marram CA,O=Marram".',
     "the-certificate-of-is-not-issued": "The certificate of {shown} is not issued again",
-    "it-was-issued-by-not-by": "it was issued by {whole}, not by {whole2}",
+    "it-was-issued-by-not-by": "it was issued by {whole}, not by {other_whole}",
     "ask-the-authority-that-has-issued": "Ask the authority that has issued it.",
     "do-not-use-it-find-out": "Do not use it: find out who made it. Issue a new one from a request of its owner.",
     "the-authority-own-certificate-has-ended": "the authority's own certificate has ended",

@@ -9,7 +9,7 @@ TEXTS = {
     "check-the-likely-cause-first": "Check the likely cause first: {cause}.",
     "read-line-and-the-lines-around": "Read line {line} and the lines around it: no command can find out more.",
     "ask-for-the-lines-before-and": "Ask for the lines before and after this one: no command can find out more.",
-    "more-of-its-files-gone": " {counted_of} more of its files {is_} gone.",
+    "more-of-its-files-gone": " {count} more of its files {verb} gone.",
     "is-gone-the-installed-package-brought": "{path} is gone. The installed package {package} brought it.{more}",
     "is-trusted-on-this-machine-now": (
         "{name} is trusted on this machine now, or carries no signature that could be judged."
@@ -20,13 +20,13 @@ TEXTS = {
         "Traced now, {program} has all that it needs to start: the message tells of an earlier state, or of "
         "another machine."
     ),
-    "below": "{count_words} below {program} ({map})",
-    "more-of-its-dependencies-at-fault": " {counted_of} more of its dependencies {is_} at fault as well.",
+    "below": "{count_words} below {program} ({names})",
+    "more-of-its-dependencies-at-fault": " {count} more of its dependencies {verb} at fault as well.",
     "which-it-needs": "which it needs",
     "the-message-names-the-reason-is": "The message names {named}; the reason is {name}, {where}: {reason}.{more}",
-    "is-at-fault-as-the-message": "{name}{more} is at fault, as the message says: {reason}.{more2}",
+    "is-at-fault-as-the-message": "{name}{more} is at fault, as the message says: {reason}.{other_more}",
     "the-one-at-is-right": "the one at {path} is right",
-    "of-them-right": "{counted_of} of them right",
+    "of-them-right": "{count} of them right",
     "places": "{count} places",
     "is-on-this-machine-in-the": (
         "{name} is on this machine, in {there}; {where}. The program does not look there, or is for another one."
@@ -37,11 +37,11 @@ TEXTS = {
     "the-log-cannot-be-read": "The log {path} cannot be read",
     "check-its-spelling-and-its-rights": "Check its spelling and its rights, or pipe the text into: fundamen clues -",
     "has-load-which-does-not-define": (
-        "{program} has {program2} load {path}, which does not define {name}; {path2} does."
+        "{program} has {other_program} load {path}, which does not define {name}; {other_path} does."
     ),
     "defines-and-loads-it-here-where": (
         "{path} defines {name}, and {program} loads it here: where it fails, a variable such as LD_LIBRARY_PATH "
-        "leads to another copy of {name2}."
+        "leads to another copy of {other_name}."
     ),
     "no-library-that-loads-defines": "No library that {program} loads defines {name}.",
     "nor-for-more": ", nor for {count} more",

@@ -17,7 +17,7 @@ TEXTS = {
     "undo-it-to-the-end-fundamen": "Undo it to the end: fundamen undo {number}",
     "its-kept-originals-are-gone-so": "its kept originals are gone, so it could not be undone",
     "nothing-was-changed-undo-it-fundamen": "Nothing was changed. Undo it: fundamen undo {number}",
-    "then": "{cause_of}; then {cause_of2}",
+    "then": "{cause_of}; then {other_cause_of}",
     "nothing-was-changed-mend-that-then": "Nothing was changed. Mend that, then see: fundamen history",
     "nothing-was-changed-mend-that-then-restore": "Nothing was changed. Mend that, then restore again.",
     "you-asked-for-it": "you asked for it",
@@ -54,8 +54,8 @@ TEXTS = {
     "wait-until-it-has-ended-then": "Wait until it has ended, then try again.",
     "restoration-of-is-not-finished": "Restoration {number} of {title} is not finished",
     "it-was-interrupted-while-after-of": (
-        "it was interrupted while {state}, after {count} of {count2} steps were written down; each file is either "
-        "old or new, and whole"
+        "it was interrupted while {state}, after {count} of {other_count} steps were written down; each file is "
+        "either old or new, and whole"
     ),
     "take-it-back-to-the-end": "Take it back to the end: fundamen undo {number}",
     "it-is-another-folder-now-than": "it is another folder now than the one that was changed",
@@ -105,12 +105,12 @@ TEXTS = {
     "systemctl-restart": "systemctl restart {name}",
     "it-still-uses-the-old-files": "it still uses the old files",
     "restart-process": "restart {name} (process {told})",
-    "is-read-only-then": "{basename} is read only then",
+    "is-read-only-then": "{file} is read only then",
     "is-read-when-the-system-starts": "{path} is read when the system starts, or by this",
     "the-loader-has-a-list-of": "the loader has a list of the folders in {path}, and this command updates it",
     "log-in-again": "log in again",
     "sessions-that-are-open-have-read": "sessions that are open have read {path} already",
-    "it-keeps-the-old-one-of": "it keeps the old one of {removeprefix}",
+    "it-keeps-the-old-one-of": "it keeps the old one of {path}",
     "start": "start {title}",
     "the-service-comes-up-with-it": "the service {service} comes up with it",
 }

@@ -2,13 +2,14 @@
 
 TEXTS = {
     "the-cabinet": "The cabinet {name}",
-    "it-claims-bytes-and-the-file": "it claims {size} bytes, and the file has {size2}",
+    "it-claims-bytes-and-the-file": "it claims {size} bytes, and the file has {other_size}",
     "fields-that-are-reserved-are-not": "fields that are reserved are not zero",
     "the-signature-of": "The signature of {name}",
-    "it-takes-bytes-to-of": "it takes bytes {at} to {at2} of {size}",
+    "it-takes-bytes-to-of": "it takes bytes {at} to {other_at} of {size}",
     "name-of-a-cabinet": "name of a cabinet",
     "it-is-number-of-set-and": (
-        "it is number {number} of set {set_id}, and does not fit to number {number2} of set {set_id2}, which names it"
+        "it is number {number} of set {set_id}, and does not fit to number {other_number} of set {other_set_id}, "
+        "which names it"
     ),
     "a-folder-is-packed-in-another": "a folder is packed in another way in {name}",
     "one-before-it": "one before it",
@@ -67,7 +68,7 @@ TEXTS = {
     "it-has-more-than-parts": "it has more than {most_tokens} parts",
     "its-tables-are-damaged": "its tables are damaged: {error}",
     "the-table-has-no-column": "the table {table} has no column {missing}",
-    "string-takes-bytes-to-of": "string {count} takes bytes {offset} to {offset2} of {count2}",
+    "string-takes-bytes-to-of": "string {count} takes bytes {offset} to {other_offset} of {other_count}",
     "the-table-has-bytes-in-rows": "the table {table} has {count} bytes in rows of {row_size}",
     "the-install-package": "The install package {name}",
     "its-cabinet-is-not-in-it": "its cabinet {name} is not in it",
@@ -104,7 +105,7 @@ TEXTS = {
     "it-is-of-no-whole-machine": "it is of no whole machine: it was made without --all",
     "its-summary-is-not-that-which": "its summary is not that which it was made with",
     "it-is-no-archive-of-manifest": "it is no archive of manifest.json, facts.json and content.bin",
-    "it-is-of-the-form-and": "it is of the form {schema}, and this version of Fundamen reads {schema2}",
+    "it-is-of-the-form-and": "it is of the form {schema}, and this version of Fundamen reads {other_schema}",
     "in-it-unpacks-to-more-than": "{name} in it unpacks to more than {most} bytes",
     "it-says-that-it-holds-bytes": "it says that it holds {bytes} bytes, more than any capture",
     "the-bytes-of-files-in-it": "the bytes of files in it are not those that it was made with",
@@ -143,7 +144,7 @@ TEXTS = {
     "compare-the-file-with-its-publisher": "Compare the file with its publisher's package.",
     "cannot-be-read": "{what} cannot be read",
     "compare-it-with-its-publisher-package": "Compare it with its publisher's package.",
-    "takes-bytes-to-but-the-file": "takes bytes {offset} to {offset2}, but the file ends at {file_size}",
+    "takes-bytes-to-but-the-file": "takes bytes {offset} to {other_offset}, but the file ends at {file_size}",
     "the-gathered-facts-in": "The gathered facts in {name}",
     "it-does-not-begin-as-what": "it does not begin as what gather.sh and gather.ps1 write",
     "it-is-of-form-and-this": "it is of form {version!r}, and this is made for form 1",
@@ -264,7 +265,7 @@ TEXTS = {
     "length-of-a-name": "length of a name",
     "the-header-that-should-end-at": "the header that should end at byte {at} does not end like one",
     "size-of-a-member": "size of a member",
-    "its-member-takes-bytes-to-but": "its member {raw} takes bytes {at} to {at2}, but it ends at {size}",
+    "its-member-takes-bytes-to-but": "its member {raw} takes bytes {at} to {other_at}, but it ends at {size}",
     "it-claims-more-than-members": "it claims more than {most_members} members",
     "its-index-of-bytes-claims-symbols": "its index of {size} bytes claims {count} symbols",
     "names-of-the-symbol-index": "names of the symbol index",
@@ -294,7 +295,7 @@ TEXTS = {
     "line-a-quotation-mark-is-not": "line {line}: a quotation mark is not closed",
     "line-a-parenthesis-is-not-closed": "line {line}: a parenthesis is not closed",
     "line-is-not-closed": "line {line}: {what} is not closed",
-    "the-specifier-in-cannot-be-filled": "the specifier {text} in {text2} cannot be filled in here",
+    "the-specifier-in-cannot-be-filled": "the specifier {text} in {other_text} cannot be filled in here",
     "it-has-more-than-bounds": "it has more than {most_clauses} bounds",
     "is-no-bound-such-as-2": "{part!r} is no bound such as '>= 2.1'",
     "no-version-is-in-it-its": "no version is in it: its bounds exclude each other",

@@ -18,7 +18,7 @@ TEXTS = {
     "it-has-more-than-files-only": "it has more than {most_files} files: only the first are listed",
     "no-way-to-search-is-given": "no way to search is given",
     "the-registry": "the registry's {key}\\{name}",
-    "the-registered-component": "the registered component {get}",
+    "the-registered-component": "the registered component {kind}",
     "in-the-section-of": "{key} in the section {section} of {path}",
     "and-levels-below": "{where} and {depth} levels below",
     "the-installer-service-has-not-registered": "the installer service has not registered it",

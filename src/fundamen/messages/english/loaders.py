@@ -15,11 +15,11 @@ TEXTS = {
     "holds-version": "holds version {places}",
     "is-the-assembly": "is the assembly {name}",
     "is-signed-with-another-key": "is signed with another key ({token})",
-    "is-version-and-exactly-is-asked": "is version {version}, and exactly {dotted_version} is asked for",
+    "is-version-and-exactly-is-asked": "is version {version}, and exactly {wanted} is asked for",
     "is-no-managed-assembly": "is no managed assembly",
     "is-for": "is for {architecture}",
     "only-the-translator-for-rosetta-is": (
-        "{AARCH64} only: the translator for {architecture} (Rosetta) is not installed"
+        "{translated} only: the translator for {architecture} (Rosetta) is not installed"
     ),
     "the-need-is-a-path": "the need is a path",
     "is-no-mach-o-file": "is no Mach-O file",
@@ -50,9 +50,7 @@ TEXTS = {
     "no-more-than-the-program": "no more than {more}; the program {reason}",
     "names-no-architecture": "names no architecture",
     "its-header-is-damaged": "its header is damaged: {reason}",
-    "demands-instructions-of-which-this-processor": (
-        "demands instructions of {level_in_words}, which this processor has not"
-    ),
+    "demands-instructions-of-which-this-processor": "demands instructions of {level}, which this processor has not",
     "is-not-listed-in-ld-so": "is not listed in ld.so.cache; ldconfig would add it",
     "is-for-another-operating-system-ei": "is for another operating system (EI_OSABI {os_abi})",
     "is-of-an-abi-version-that": "is of an ABI version that this loader does not know (EI_ABIVERSION {abi_version})",
@@ -64,7 +62,7 @@ TEXTS = {
     "no-java-runtime-is-found-on": "no Java runtime is found on PATH, in JAVA_HOME or in the usual folders",
     "class-path-in-the-manifest": "Class-Path in the manifest",
     "is-no-archive": "is no archive",
-    "on": "{in_words} on {each}",
+    "on": "{words} on {each}",
     "the-native-libraries-that-it-brings": (
         "the native libraries that it brings are for {told}, and none is for {wanted}"
     ),
@@ -76,8 +74,8 @@ TEXTS = {
     "it-is-an-install-package-nothing": "it is an install package: nothing is loaded from it, it is unpacked",
     "see-from-whom-it-is-with": "See from whom it is with: fundamen inspect {program}",
     "cannot-be-traced-on": "{program} cannot be traced on {title}",
-    "it-is-made-for-and-the": "it is made for {in_words}, and the machine runs {in_words2} programs",
-    "name-the-machine-it-belongs-to": "Name the {in_words} machine it belongs to with --machine FOLDER.",
+    "it-is-made-for-and-the": "it is made for {words}, and the machine runs {other_in_words} programs",
+    "name-the-machine-it-belongs-to": "Name the {words} machine it belongs to with --machine FOLDER.",
     "is-part-of-macos-in-its": "is part of macOS, in its shared cache",
     "would-be-part-of-macos-in": "would be part of macOS, in its shared cache, which is not available here",
     "version-of-macos": "version of macOS",
@@ -112,7 +110,7 @@ TEXTS = {
     "modulenotfounderror-for-no-other-version-sees": "ModuleNotFoundError, for no other version sees the module",
     "python-in-whose-folder-it-lies": "Python {lies_in}, in whose folder it lies, passes it over",
     "is-the-th-script-that-leads": (
-        "is the {most_scripts}th script that leads to another, and the system follows {most_scripts2}"
+        "is the {most_scripts}th script that leads to another, and the system follows {most}"
     ),
     "its-first-line": "its first line",
     "its-second-line": "its second line",
@@ -121,10 +119,10 @@ TEXTS = {
         "name: {name}"
     ),
     "no-user-may-execute-it-mode": "no user may execute it (mode)",
-    "version-for": "version {dotted_version} for {architecture}",
+    "version-for": "version {wanted} for {architecture}",
     "a-system-folder-for-another-architecture": "a system folder for another architecture",
     "is-for-in-a-folder-that": "is for {architecture}, in a folder that only programs for another one search",
-    "with-the-operating-system-from-on": "with the operating system from {title_of} on",
+    "with-the-operating-system-from-on": "with the operating system from {release} on",
     "an-api-set-it-comes": "an API set: it comes {since}",
     "an-api-set-it-comes-and": "an API set: it comes {since}, and this is {own}, where a package of its own brings it",
     "a-part-of-windows-this-volume": "a part of Windows; this volume holds no copy of the system's own libraries",
@@ -141,17 +139,17 @@ TEXTS = {
     "line-starts-counted-from-the-folder": "line {line} starts {name}, counted from the folder in which it is started",
     "line-starts-which-cannot-be-traced": "line {line} starts {taken}, which cannot be traced: {why}",
     "line-of-the-script": "line {line} of the script",
-    "asks-for-instead": "{who} asks for {dotted_version} instead",
+    "asks-for-instead": "{who} asks for {wanted} instead",
     "the-framework-own": "the framework's own",
     "the-global-assembly-cache": "the global assembly cache",
     "it-is-made-for-macos-or": (
         "it is made for macOS {minimum} or later, and this machine has {here}: it may lack what it calls"
     ),
-    "lc-rpath-of": "LC_RPATH of {basename}",
+    "lc-rpath-of": "LC_RPATH of {file}",
     "is-a-program-not-a-library": "is a program, not a library",
     "is-no-library": "is no library",
     "platform": "platform {platform}",
-    "is-built-for": "is built for {get}",
+    "is-built-for": "is built for {kind}",
     "has-compatibility-version-and-or-later": (
         "has compatibility version {offers}, and {compatibility} or later is needed"
     ),
@@ -169,7 +167,7 @@ TEXTS = {
     "listed-for-the-package": "listed for the package {package} {version}",
     "what-the-program-lists": "what the program lists",
     "beside-the-program": "beside the program",
-    "of-tag-basename": "{tag} of {basename}",
+    "of-tag-basename": "{tag} of {file}",
     "the-component-store": "the component store",
     "a-private-assembly": "a private assembly",
     "what-this-system-puts-behind-the": "what this system puts behind the API set",

@@ -4,8 +4,8 @@ TEXTS = {
     "cannot-be-examined": "{subject} cannot be examined",
     "see-that-it-is-there-and": "See that it is there and that you may read it.",
     "could-not-be-examined": "{subject} could not be examined",
-    "fundamen-has-a-bug": "Fundamen has a bug: {name__}: {error}",
+    "fundamen-has-a-bug": "Fundamen has a bug: {error_class}: {error}",
     "send-in-the-bug-file-that": "Send in the bug file that standard error names.",
     "language": ", language {language}",
-    "for": "{name} {version} for {in_words}{processor}{language}",
+    "for": "{name} {version} for {words}{processor}{language}",
 }

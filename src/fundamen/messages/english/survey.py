@@ -15,7 +15,7 @@ TEXTS = {
     "for": "{path}{version} for {architecture}{fault}",
     "until": "until {not_after:%Y-%m-%d}",
     "known-library": "known library {name}",
-    "started-by": "started by {rpartition}",
+    "started-by": "started by {name}",
     "its-registry-is-not-available-below": "its registry is not available below {key}",
     "name-the-folder-that-its-system": (
         "Name the folder that its system drive is mounted at, or have it captured with --all."
@@ -64,7 +64,7 @@ TEXTS = {
     "checking-what-repairs-are-drawn-from": "Checking what repairs are drawn from",
     "comparing-installed-files": "Comparing installed files",
     "resolving-what-each-needs": "Resolving what each needs",
-    "keeps-no-record-of-all-installed": "{in_words} keeps no record of all installed files: record a reference.",
+    "keeps-no-record-of-all-installed": "{words} keeps no record of all installed files: record a reference.",
     "which-files-packages-brought-is-not": "Which files packages brought is not known: {why}",
     "the-package-database": "the package database",
     "it-must-be-installed-again-an": "it must be installed again: an earlier attempt failed",

@@ -19,7 +19,7 @@ TEXTS = {
     "cannot-be-traced": "{path} cannot be traced",
     "no-package-that-is-wholly-installed": "no package that is wholly installed has this list",
     "see-what-is-installed-with-dpkg": "See what is installed with: dpkg --list",
-    "of-files-right": "{count} of {count2} files right",
+    "of-files-right": "{count} of {other_count} files right",
     "dpkg": "dpkg: {right}",
     "the-list-of": "the list of {package}",
     "the-package-brought-it-and-it": "the package {package} brought it, and it is not there",
@@ -31,7 +31,7 @@ TEXTS = {
     "it-was-loaded-as-the-program": "it was loaded as the program ran, and its own initialisation failed",
     "loaded-and-refused-to-initialise": "loaded, and refused to initialise, {status}",
     "its-manifest-is": "its manifest is {path}",
-    "what-is-installed": "what is installed {fromkeys}",
+    "what-is-installed": "what is installed {found}",
     "it-is-installed-neither-for-all": (
         "it is installed neither for all programs nor beside this one; of this the system says only that the"
     ),
@@ -40,10 +40,10 @@ TEXTS = {
     "does-not-offer-all-that-is": "does not offer all that is called",
     "it-lack-calls": "it {lack}: {calls}",
     "has-them-and-is-found-only": "{reason}; {right_at} has them, and is found only later",
-    "it-does-not-offer-which-may": "it does not offer {function_names}, which {caller} may call later",
+    "it-does-not-offer-which-may": "it does not offer {functions}, which {caller} may call later",
     "what-the-loader-finds-and-the": "what the loader finds {detail}, and the program is for {wanted}",
     "holds-only-the-name-as-a": "{path} holds only the name {name}, as a copy made without links leaves it",
-    "is-found-first-and": "{path} is found first, and {detail}; {path2} {detail2}",
+    "is-found-first-and": "{path} is found first, and {detail}; {other_path} {other_detail}",
     "the-loader-that-this-program-for": (
         "the loader that this program for {wanted} names is not there; of this the system says only that the "
         "program itself is not found"
@@ -57,7 +57,7 @@ TEXTS = {
     "the-file-is-truncated": "the file is truncated",
     "no-trusted-source-knows-this-file": "no trusted source knows this file",
     "and-more": "{shown_first} and {more} more",
-    "beside-it-lies": " Beside it lies {map}.",
+    "beside-it-lies": " Beside it lies {names}.",
     "cannot-be-read": "{program} cannot be read",
     "it-is-a-link-to-and": "it is a link to {target}, and nothing is there",
     "put-that-file-back-or-let": "Put that file back, or let the link lead to another one.{lies}",
@@ -77,9 +77,9 @@ TEXTS = {
     "with-a-signature-that-cannot-be": "with a signature that cannot be used: {why}",
     "without-a-certificate-ad-hoc": "without a certificate (ad hoc)",
     "by-team": "by team {team}",
-    "signed-but-altered-since-in-page": "signed {by_}, but altered since in page {altered}",
-    "signed-and-unaltered-since": "signed {by_}, and unaltered since",
-    "under": "under {partition}",
+    "signed-but-altered-since-in-page": "signed {signer}, but altered since in page {altered}",
+    "signed-and-unaltered-since": "signed {signer}, and unaltered since",
+    "under": "under {name}",
     "cannot-be-observed": "{program} cannot be observed",
     "it-belongs-to-only-programs-of": "it belongs to {title}; only programs of this host or of a prefix are run",
     "trace-it-without-observe-or-name": "Trace it without --observe, or name a prefix with --machine.",
@@ -110,7 +110,7 @@ TEXTS = {
     "the-service-that-installs-packages-is": (
         "the service that installs packages ({installer}) is disabled; no publisher's installer works"
     ),
-    "is-from": "{basename} is from {v}",
+    "is-from": "{file} is from {v}",
     "it-is-still-there": "it is still there",
     "nothing-is-there-now": "nothing is there now",
     "an-installer-counted-it-as-shared": "an installer counted it as shared at {path}; {state}",
@@ -125,7 +125,7 @@ TEXTS = {
     "write-it-as-for-example-observe": "Write it as, for example, --observe-for 30.",
     "the-files-of-these-programs": "the files of these programs",
     "is-passed-over": "{path} is passed over: {detail}",
-    "another-one-lies-at-behind-it": "another one{for_} lies at {path}, behind it on PATH",
+    "another-one-lies-at-behind-it": "another one{of_architecture} lies at {path}, behind it on PATH",
     "path-has-the-entry-which-means": "PATH has the entry {entry!r}, which means another folder in each working folder",
     "path-has-which-is": "PATH has {entry}, which is {more}",
     "path-has": "PATH has {entry} {more}{same}",

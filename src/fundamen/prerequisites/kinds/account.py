@@ -35,9 +35,7 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if asked.machine.platform is not Platform.LINUX:
-            return unknown(
-                say("prerequisites.accounts-of-are-not-known-here", in_words=asked.machine.platform.in_words)
-            )
+            return unknown(say("prerequisites.accounts-of-are-not-known-here", words=asked.machine.platform.in_words))
         users, groups = accounts(asked.machine, USERS), accounts(asked.machine, GROUPS)
         if not users:
             return unknown(say("prerequisites.etc-passwd-cannot-be-read"))

@@ -34,12 +34,12 @@ class CommandRequirement(Requirement, frozen=True, kw_only=True, tag="command"):
     def needed(self) -> Message:
         """Name the need in a few words."""
         says = say("prerequisites.and-says", says=self.says) if self.says else UNSAID
-        return say("prerequisites.the-command-ends-with-status", in_words=self.in_words, status=self.status, says=says)
+        return say("prerequisites.the-command-ends-with-status", words=self.in_words, status=self.status, says=says)
 
     @property
     def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return say("prerequisites.run-it-by-hand-and-read", in_words=self.in_words)
+        return say("prerequisites.run-it-by-hand-and-read", words=self.in_words)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""

@@ -49,5 +49,5 @@ def free_of(path: HostPath, at_least: int | str, files: int = 0) -> Answer:
     status = os.statvfs(path)
     free = status.f_bavail * status.f_frsize
     enough = free >= (amount_of(at_least) or 0) and (not files or not status.f_files or status.f_favail >= files)
-    more = say("prerequisites.and-more-files-can-be-made", f_favail=status.f_favail) if files else ""
+    more = say("prerequisites.and-more-files-can-be-made", free=status.f_favail) if files else ""
     return met_if(enough, say("prerequisites.mib-are-free", free=free // _MIB, more=more))

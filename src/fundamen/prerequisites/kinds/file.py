@@ -28,7 +28,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
         of = say("prerequisites.for", architecture=self.architecture) if self.architecture else UNSAID
         return say(
             "prerequisites.the",
-            is_a=self.is_a,
+            kind=self.is_a,
             path=self.path,
             of=of,
             more=say("prerequisites.with-the-content-that-belongs-there") if self.sha256 else "",
@@ -39,7 +39,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
         """Advise where it is unmet and the sheet gives no advice."""
         if self.absent:
             return say("prerequisites.set-aside-do-not-delete-it", path=self.path)
-        return say("prerequisites.find-who-brings-it-fundamen-sources", rpartition=self.path.rpartition("/")[2])
+        return say("prerequisites.find-who-brings-it-fundamen-sources", name=self.path.rpartition("/")[2])
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""

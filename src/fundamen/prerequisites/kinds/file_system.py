@@ -58,7 +58,7 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
             return unmet(say("prerequisites.it-is-mounted-so-that-it", kind=kind, lacking=", ".join(lacking)))
         if {"links", "case"} & set(self.can) and kind in _OTHERS:
             return unknown(say("prerequisites.it-is-which-passes-on-what", kind=kind))
-        return met(say("prerequisites.it-is", value_text=kind))
+        return met(say("prerequisites.it-is", value=kind))
 
 
 def _kind_of(path: HostPath) -> str:

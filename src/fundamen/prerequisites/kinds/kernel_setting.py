@@ -28,7 +28,7 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
     def needed(self) -> Message:
         """Name the need in a few words."""
         of = say("prerequisites.field-of", field=self.field) if self.field is not None else UNSAID
-        return say("prerequisites.the-kernel", of=of, name=self.name, in_words=self.in_words)
+        return say("prerequisites.the-kernel", of=of, name=self.name, words=self.in_words)
 
     @property
     def advice(self) -> Message:

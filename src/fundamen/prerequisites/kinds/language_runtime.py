@@ -73,7 +73,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         if built is None:
             return unknown(say("prerequisites.it-does-not-say-that-it"))
         if self.version and not is_in(built.version, self.version):
-            return unmet(say("prerequisites.it-is", value_text=built.version))
+            return unmet(say("prerequisites.it-is", value=built.version))
         return self._modules(asked, built)
 
     def _modules(self, asked: CheckContext, built: _Php) -> Answer:
@@ -102,7 +102,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         if untold:
             names = ", ".join(untold)
             return unknown(say("prerequisites.no-file-of-it-is-there", names=names))
-        return met(say("prerequisites.it-is", value_text=built.version))
+        return met(say("prerequisites.it-is", value=built.version))
 
 
 def _read_build(machine: Machine, path: MachinePath) -> _Php | None:

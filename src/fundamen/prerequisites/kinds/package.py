@@ -44,7 +44,7 @@ class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
         elif machine.platform is Platform.LINUX:
             found = machine.fact(ANYWHERE, _installed_packages).get(self.name, [])
         else:
-            return unknown(say("prerequisites.packages-of-are-not-known-here", in_words=machine.platform.in_words))
+            return unknown(say("prerequisites.packages-of-are-not-known-here", words=machine.platform.in_words))
         if not found:
             return unmet(say("prerequisites.it-is-not-installed"))
         listed = ", ".join(f"{version} {architecture}".strip() for version, architecture in found)

@@ -19,7 +19,7 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
     @property
     def needed(self) -> Message:
         """Name the need in a few words."""
-        return say("prerequisites.the-registry", key=self.key, name=self.name or "(unnamed)", in_words=self.in_words)
+        return say("prerequisites.the-registry", key=self.key, name=self.name or "(unnamed)", words=self.in_words)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""

@@ -56,5 +56,5 @@ class ResourceLimit(Requirement, frozen=True, kw_only=True, tag="resource limit"
         value = resource.getrlimit(number)[1 if self.hard else 0]
         found = "unlimited" if value == resource.RLIM_INFINITY else str(value)
         return met_if(
-            (amount_of(found) or 0) >= (amount_of(self.at_least) or 0), say("prerequisites.it-is", value_text=found)
+            (amount_of(found) or 0) >= (amount_of(self.at_least) or 0), say("prerequisites.it-is", value=found)
         )

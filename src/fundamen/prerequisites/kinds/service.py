@@ -37,7 +37,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
             say("prerequisites.is-started-with-the-machine") if self.enabled else "",
             "is running" if self.running else "",
         ]
-        return say("prerequisites.the-service", name=self.name, filter=" and ".join(filter(None, parts)))
+        return say("prerequisites.the-service", name=self.name, names=" and ".join(filter(None, parts)))
 
     @property
     def advice(self) -> Message:
@@ -60,7 +60,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         elif machine.platform is Platform.LINUX:
             answer = self._of_systemd(machine)
         else:
-            return unknown(say("prerequisites.services-of-are-not-known-here", in_words=machine.platform.in_words))
+            return unknown(say("prerequisites.services-of-are-not-known-here", words=machine.platform.in_words))
         if answer.standing is not RequirementStanding.MET or not self.running:
             return answer
         return self._runs(machine)
@@ -70,8 +70,8 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         if start is None:
             return unmet(say("prerequisites.the-registry-has-no-such-service"))
         if self.enabled and start is not ServiceStart.AUTOMATIC:
-            return unmet(say("prerequisites.its-start-is", replace=start.name.lower().replace("_", " ")))
-        return met(say("prerequisites.its-start-is", replace=start.name.lower().replace("_", " ")))
+            return unmet(say("prerequisites.its-start-is", words=start.name.lower().replace("_", " ")))
+        return met(say("prerequisites.its-start-is", words=start.name.lower().replace("_", " ")))
 
     def _of_systemd(self, machine: Machine) -> Answer:
         path = find_unit(machine, self.name)
@@ -103,7 +103,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         return (
             met(say("prerequisites.it-is-running"))
             if state in _RUNNING
-            else unmet(say("prerequisites.it-is", value_text=state))
+            else unmet(say("prerequisites.it-is", value=state))
         )
 
 

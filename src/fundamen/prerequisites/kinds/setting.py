@@ -23,7 +23,7 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
     @property
     def needed(self) -> Message:
         """Name the need in a few words."""
-        return say("prerequisites.the-setting-in", key=".".join(self.key), file=self.file, in_words=self.in_words)
+        return say("prerequisites.the-setting-in", key=".".join(self.key), file=self.file, words=self.in_words)
 
     @property
     def advice(self) -> Message:

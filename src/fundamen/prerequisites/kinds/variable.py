@@ -29,7 +29,7 @@ class VariableRequirement(Compared, frozen=True, kw_only=True, tag="environment 
         return say(
             "prerequisites.the-variable",
             name=self.name,
-            replace=self.in_words.replace("is there", "is set"),
+            words=self.in_words.replace("is there", "is set"),
             names=names,
         )
 
