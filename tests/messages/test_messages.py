@@ -100,6 +100,30 @@ def test_a_text_of_several_sentences_ends_with_a_full_stop(package: str) -> None
     assert open_ended == []
 
 
+@SYNTAX
+def test_nothing_decides_by_the_words_of_a_message() -> None:
+    prose = {"reason", "why", "detail", "remark", "sentence", "problem", "meaning", "decided", "do", "found", "what"}
+    deciding = {"startswith", "endswith", "partition", "split", "find", "index", "lower"}
+
+    def is_prose(node: ast.expr) -> bool:
+        return isinstance(node, ast.Attribute) and node.attr in prose
+
+    def is_text(node: ast.expr) -> bool:
+        return isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value
+
+    decided = []
+    for path, nodes in module_nodes().items():
+        for node in nodes:
+            match node:
+                case ast.Call(func=ast.Attribute(value=of, attr=name)) if name in deciding and is_prose(of):
+                    decided.append(f"{path}:{node.lineno}")
+                case ast.Compare(left=left, comparators=[right]) if (is_prose(left) and is_text(right)) or (
+                    is_text(left) and is_prose(right)
+                ):
+                    decided.append(f"{path}:{node.lineno}")
+    assert decided == []
+
+
 def test_a_message_keeps_its_code_and_values_on_its_way_to_another_process() -> None:
     message = say("trace.no-user-may-execute-it-mode")
     again = pickle.loads(pickle.dumps(message))  # noqa: S301 - it was made one line before

@@ -69,7 +69,7 @@ class _Run:
         self._values = dict(_constants(script))
         self._taken_in: set[str] = set()
         self._called: dict[str, bool] = {}  # command -> whether it is called for certain
-        self._checks: dict[str, Judged] = {}
+        self._checks: dict[tuple[int, str], Judged] = {}  # by line and what is asked
         self._resolving: list[str] = []  # variables whose own values are being worked out
         self._settings: dict[str, bool] = {}  # file -> whether it is read for certain
         self._read: dict[str, None] = {}  # variables
@@ -87,7 +87,7 @@ class _Run:
                     if is_certain and file[:1] == "/"
                 ),
             ),
-            checks=tuple(sorted(self._checks.values(), key=lambda each: int(each.what.split()[1])))[:_MOST_TOLD],
+            checks=tuple(check for _, check in sorted(self._checks.items(), key=lambda each: each[0][0]))[:_MOST_TOLD],
             settings=tuple(self._settings),
             variables=tuple(steering),
         )
@@ -145,7 +145,7 @@ class _Run:
             if taken is not None
             else say("installers.it-takes-no-branch")
         )
-        self._checks[what] = Judged(
+        self._checks[choice.line, ""] = Judged(
             what, say("installers.case-in", source=choice.subject.source, listed=listed), taken is not None, asked, says
         )
 
@@ -183,7 +183,7 @@ class _Run:
 
     def _check(self, command: ShellCommand, *, holds: bool | None) -> None:
         what = say("installers.line", line=command.line)
-        key = f"{what}: {command.source}"
+        key = (command.line, command.source)
         held = holds if holds is None else holds is not command.negated
         asked = tuple(
             (piece.text, value)

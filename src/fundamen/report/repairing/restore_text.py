@@ -407,7 +407,7 @@ def _after_rehearsal(rehearsal: Rehearsal, machine: Machine, options: Sequence[s
     if brought:
         installing = (word for name in brought for word in ("--install", name))
         return change_command(machine, "restore", *installing, *options, rehearsal.plan.program, *more)
-    if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
+    if any(unmet.why.code == "restore.no-source-is-trusted-yet" for unmet in rehearsal.plan.unmet):
         return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")
     return command(machine, "sources", "offers", name) if name else str(Verdict.MISSING)
