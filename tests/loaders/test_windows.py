@@ -75,7 +75,7 @@ def test_a_copy_in_the_system_folder_of_the_other_width_is_pointed_out(windows: 
         say(
             "trace.a-copy-at",
             path="C:\\Windows\\SysWOW64\\x.dll",
-            detail="is for x86_64, in a folder that only programs for another one search",
+            detail=say("loaders.is-for-in-a-folder-that", architecture="x86_64"),
         )
     )
 

@@ -33,10 +33,10 @@ def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[FoundC
         text: a symptom, as it was read out or as a log has it.
         most: how many are given.
     """
-    wanted = _words(text)
+    wanted = _words(text) or set(_WORD.findall(text.lower()))
     if not wanted:
         return ()
-    have = {case.id: _words(_text_of(case)) for case in cases}
+    have = {case.id: set(_WORD.findall(_text_of(case).lower())) for case in cases}
     frequency = {word: sum(word in words for words in have.values()) for word in wanted}
     found = []
     for case in cases:

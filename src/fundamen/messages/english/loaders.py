@@ -121,7 +121,7 @@ TEXTS = {
     "no-user-may-execute-it-mode": "no user may execute it (mode)",
     "version-for": "version {wanted} for {architecture}",
     "a-system-folder-for-another-architecture": "a system folder for another architecture",
-    "is-for-in-a-folder-that": "is for {architecture}, in a folder that only programs for another one search",
+    "is-for-in-a-folder-that": "is for {architecture}, in a folder that only programs for that architecture search",
     "with-the-operating-system-from-on": "with the operating system from {release} on",
     "an-api-set-it-comes": "an API set: it comes {since}",
     "an-api-set-it-comes-and": "an API set: it comes {since}, and this is {own}, where a package of its own brings it",

@@ -312,5 +312,4 @@ TEXTS = {
     "it-is-for": "it is for {has}",
     "is-switched-on-and-its-file": "{name} is switched on, and its file is missing",
     "is-installed-and-switched-off": "{name} is installed, and switched off",
-    "there-is-no-such-file-found": "there is no such file; {found}",
 }

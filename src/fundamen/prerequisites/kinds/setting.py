@@ -5,7 +5,7 @@ import msgspec
 from fundamen.formats.settings.editing import find_value, format_of
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
@@ -45,9 +45,9 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
         default = msgspec.UNSET if self.default is None else self.default
         if asked.machine.look(path).kind is EntryKind.ABSENT:
             answer = self.judge(default)
-            return msgspec.structs.replace(
-                answer, found=say("prerequisites.there-is-no-such-file-found", found=answer.found)
-            )
+            absent = say("prerequisites.there-is-no-such-file")
+            found = absent if self.default is None else join_clauses(absent, answer.found)
+            return msgspec.structs.replace(answer, found=found)
         data = asked.machine.fact(path, _content)
         value = find_value(data, form, self.key, self.file)
         return self.judge(default if value is None else value.value)
