@@ -220,7 +220,7 @@ def test_rare_words_and_solved_cases_go_before_others(tmp_path: Path) -> None:
     found = find_alike(store.cases(), "the program stops and says libsalt.so.4")
     assert found[0].case.number == 2
     assert find_alike(store.cases(), "") == ()
-    assert find_alike(store.cases(), "does not start")[:1] == find_alike(store.cases(), "start")[:1] != ()
+    assert [each.case.number for each in find_alike(store.cases(), "does not start")] == [1]
 
 
 def test_a_command_that_belongs_to_no_case_is_refused_with_the_next_step(fundamen: Fundamen) -> None:
