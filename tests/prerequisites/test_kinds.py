@@ -289,7 +289,7 @@ def test_the_running_kernel_is_asked_and_agrees_with_its_own_files(here: Machine
     assert answer(here, "resource limit", name="wishes", at_least=1).standing is RequirementStanding.UNKNOWN
     assert answer(here, "memory", total="1M").standing is RequirementStanding.MET
     assert answer(here, "memory", total="900000T").standing is RequirementStanding.UNMET
-    assert answer(here, "file system", path="/proc/sys", can=["links"]).found == "it is proc"
+    assert answer(here, "file system", path="/proc/sys", can=["links"]).found.values == {"value": "proc"}
     assert answer(here, "driver", name="no_such_driver").standing is RequirementStanding.UNMET
 
 
@@ -313,9 +313,10 @@ def test_processes_and_locks_are_those_that_run_now(here: Machine, tmp_path: Pat
         name = Path(f"/proc/{process.pid}/comm").read_text().strip()
         assert answer(here, "process", name=name).standing is RequirementStanding.MET
         assert answer(here, "process", name=name, absent=True).standing is RequirementStanding.UNMET
-        assert f"names process {process.pid}" in answer(here, "freshness", path=str(lock), is_lock=True).found
+        names = answer(here, "freshness", path=str(lock), is_lock=True).found
+        assert says(names, "prerequisites.it-names-process-which-runs", pid=process.pid)
     gone = answer(here, "freshness", path=str(lock), is_lock=True)
-    assert (gone.standing, gone.found) == ("unmet", f"it names process {process.pid}, which does not run")
+    assert (gone.standing, gone.found.code) == ("unmet", "prerequisites.it-names-process-which-does-not")
 
 
 def test_a_command_is_run_only_with_consent_without_a_shell_and_within_its_time(here: Machine, tmp_path: Path) -> None:

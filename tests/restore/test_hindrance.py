@@ -210,7 +210,7 @@ def test_an_installer_that_waits_may_go_on_must_be_started_over_or_must_not_be_t
     with an_installer(str(lock)) as pid:
         assert judged(str(library), pid) == (
             "must not be touched",
-            f"it holds {lock}, so it is in the middle of its work",
+            say("execution.it-holds-so-it-is-in", lock=lock),
         )
 
 
@@ -229,9 +229,9 @@ def test_what_windows_is_about_to_do_at_its_next_start_is_said(
         source.published({name: a_pe(name=name)}, place="{system}" if name == "x.dll" else "{root}/App", package=name)
         windows.program(f"C:\\{name}.exe", needs=(name,)).program(f"C:\\App\\{name}.exe", needs=(name,))
     assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
-    for program, what in (("C:\\x.dll.exe", "delete it"), ("C:\\App\\y.dll.exe", "put another file over it")):
+    for program, what in (("C:\\x.dll.exe", "delete"), ("C:\\App\\y.dll.exe", "put another file over")):
         ran = fundamen("restore", "--yes", "-m", str(windows.root), program)
-        assert (ran.status, f"about to {what} at its next start" in " ".join(ran.err.split())) == (5, True), ran.err
+        assert (ran.status, says(ran.err, "execution.windows-is-about-to-it-at", then=what)) == (5, True), ran.err
 
 
 def test_a_name_that_differs_in_case_is_pointed_out(linux: ALinuxMachine, fundamen: Fundamen) -> None:

@@ -76,9 +76,7 @@ def test_the_installer_service_is_remarked_where_it_is_disabled_and_something_is
     windows: AWindowsMachine,
 ) -> None:
     windows.program(APP, needs=("x.dll",)).registry(system={"Services": {"msiserver": {"Start": 4}}})
-    assert [remark.partition(" (")[0] for remark in windows.trace(APP).remarks] == [
-        "the service that installs packages"
-    ]
+    assert [remark.code for remark in windows.trace(APP).remarks] == ["trace.the-service-that-installs-packages-is"]
     windows.library("C:\\App\\x.dll")
     assert windows.trace(APP).remarks == ()
 
@@ -107,7 +105,9 @@ def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: A
     )
     assert trace.remarks == (
         say("trace.path-has-which-is", entry="/gone", more="not there"),
-        "PATH has /tools too, which is the same folder as /usr/bin",
+        say(
+            "trace.path-has", entry="/tools", more="too", same=say("trace.which-is-the-same-folder-as", seen="/usr/bin")
+        ),
         say("trace.path-has", entry="/usr/bin", more="", same="twice"),
         say("trace.path-has-the-entry-which-means", entry=""),
     )
