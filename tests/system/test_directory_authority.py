@@ -179,7 +179,7 @@ def test_an_ended_authority_without_a_host_is_made_anew_with_its_own_key_and_can
     assert "3 things not right: its certificate, its host, its seeAlso" in said
     assert says(said, "certificate_authorities.it-has-ended")
     assert says(said, "directories.it-names-no-host-it-has")
-    assert says(said, "certificate_authorities.a-waiting-installer-must-be-started")
+    assert says(said, "certificate_authorities.a-waiting-installer-must-be-started-again")
     assert not openssl_verifies(keys.folder / "server.pem", keys.old, keys.folder)
 
     assert directory.renew("--host", "cn=localhost,dc=marram,dc=example", "--save-plan", "plan.json").status == 0
@@ -205,14 +205,17 @@ def test_only_the_host_is_missing_and_whoever_waits_may_go_on_then(directory: Di
     assert directory.renew("--save-plan", "first.json").status == 0
     assert directory.restore("first.json").status == 0
     [record] = directory.authority("check", "--json").records
-    assert (record["faults"], "may continue once the host is named" in record["resuming"]) == (1, True)
-    assert "--host HOST" in record["next"][0]
+    assert (
+        record["faults"],
+        record["resuming"]["code"] == "certificate_authorities.a-waiting-installer-may-continue-once",
+    ) == (1, True)
+    assert "--host HOST" in record["next"][0]["text"]
     host = ("--host", "cn=no-such-host.invalid,dc=marram,dc=example", "--login", ADMIN, "--save-plan", "second.json")
     assert directory.authority("renew", *host).status == 0
     assert directory.restore("second.json").status == 0
     [record] = directory.authority("check", "--json").records
-    assert "no-such-host.invalid does not answer" in record["findings"][-1]["found"]
-    assert "may continue once the host answers" in record["resuming"]
+    assert record["findings"][-1]["found"]["code"] == "directories.its-host-does-not-answer"
+    assert record["resuming"]["code"] == "certificate_authorities.a-waiting-installer-may-continue-once"
     kept = next((keys.folder / "home").rglob("*.ldif")).read_text()
     assert f"dn: {ENTRY}\n" in kept
     assert "description: made in the year of the high dike\n" in kept
@@ -267,4 +270,4 @@ def test_no_entry_and_no_directory_are_told_apart(directory: Directory) -> None:
     gone = directory.fundamen("authority", "check", "cn=gone,dc=marram,dc=example", *words)
     assert (gone.status, "the last one above it is dc=marram,dc=example" in gone.out) == (1, True), gone.out + gone.err
     nobody = directory.fundamen("authority", "check", ENTRY, "--server", f"127.0.0.1:{a_free_port()}")
-    assert (nobody.status, says(nobody.err, "directories.the-directory-cannot-be-asked")) == (3, True)
+    assert (nobody.status, says(nobody.err, "directories.the-directory-cannot-be-asked-title")) == (3, True)

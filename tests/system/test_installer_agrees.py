@@ -369,7 +369,7 @@ def test_after_it_ran_it_is_told_whether_it_chose_what_was_meant(prefix: Path, f
     words = ("installer", "--machine", prefix, package)
     before.write_text(fundamen(*words, "--json").out)
     not_yet = fundamen(*words, "--meant", before, "--json").records[0]
-    assert [(deed["what"], deed["is_done"]) for deed in not_yet["deeds"]] == [("the product", False)]
+    assert [(deed["what"]["text"], deed["is_done"]) for deed in not_yet["deeds"]] == [("the product", False)]
     install(prefix, prefix / "drive_c/two/a", f"Z:{package}", "TARGETDIR=C:\\two")
     as_meant = fundamen(*words, "--meant", before)
     assert (as_meant.status, "did what it was meant to do: 3 things" in as_meant.out) == (0, True), as_meant.out
@@ -380,7 +380,7 @@ def test_after_it_ran_it_is_told_whether_it_chose_what_was_meant(prefix: Path, f
     before.write_text(fundamen(*words, "--json", "--set", "ADDLOCAL=Always").out)
     install(prefix, prefix / "drive_c/two/l", f"Z:{package}", "TARGETDIR=C:\\two", "ADDLOCAL=ALL")
     other = fundamen(*words, "--meant", before, "--json").records[0]
-    assert [(deed["what"], deed["meant"], deed["is_done"]) for deed in other["deeds"]] == [
+    assert [(deed["what"]["text"], deed["meant"], deed["is_done"]) for deed in other["deeds"]] == [
         ("the product", True, True), ("the feature Always", True, True), ("the feature Later", False, True),
     ]  # fmt: skip
     assert fundamen(*words, "--meant", prefix / "asks.c").status == 3

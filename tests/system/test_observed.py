@@ -129,7 +129,7 @@ def test_a_library_that_refuses_to_initialise_is_at_fault(prefix: Path, fundamen
         subprocess.run(["x86_64-w64-mingw32-gcc", *words], cwd=folder, check=True)
     told = fundamen("trace", "--observe", "--json", "--machine", prefix, "C:\\refuses\\app.exe")
     faults = [component for component in json.loads(told.out)["components"] if component["fault"]]
-    assert [(fault["name"], fault["verdict"], fault["symptom"]) for fault in faults] == [
+    assert [(fault["name"], fault["verdict"], fault["symptom"]["text"]) for fault in faults] == [
         ("one.dll", "blocked", "0xC0000142 STATUS_DLL_INIT_FAILED")
     ]
 

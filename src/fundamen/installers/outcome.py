@@ -14,7 +14,7 @@ from fundamen.formats.archives.msi_database import Database
 from fundamen.installers.msi_searches import packed_code
 from fundamen.machine.installed import SERVICES, installed_packages, is_leftover
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import Message, say
+from fundamen.messages import Message, as_said, say
 from fundamen.model.paths import MachinePath
 
 _USER_DATA = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\UserData"
@@ -36,7 +36,7 @@ class Forecast(msgspec.Struct, frozen=True, kw_only=True):
 class Deed(msgspec.Struct, frozen=True):
     """One thing that was meant, and what became of it."""
 
-    what: str
+    what: Message
     meant: bool | None  # whether it was to be there; None: it was not foreseen
     is_done: bool | None  # whether it is there; None: nothing tells
     found: Message
@@ -65,14 +65,17 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Forecast) -> Ins
     holder = _holder(machine, product)
     if holder is None:
         absent = Deed(
-            "the product", meant=True, is_done=False, found=say("installers.the-installer-service-has-not-registered")
+            say("installers.the-product"),
+            meant=True,
+            is_done=False,
+            found=say("installers.the-installer-service-has-not-registered"),
         )
         return InstallationOutcome(meant, (absent,))
     values = machine.registry.values(rf"{holder}\Products\{product}\InstallProperties") or {}
     texts = {name.lower(): value for name, value in values.items() if isinstance(value, str)}
     version = texts.get("displayversion", "")
     there = Deed(
-        "the product",
+        say("installers.the-product"),
         meant=True,
         is_done=version == meant.version,
         found=say("installers.it-is-registered-as", version=version),
@@ -98,7 +101,7 @@ def outcome_of_debian(machine: Machine, meant: Forecast) -> InstallationOutcome:
         else say("installers.dpkg-has-not-set-it-up")
     )
     return InstallationOutcome(
-        meant, (Deed("the package", meant=True, is_done=meant.version in versions, found=found),)
+        meant, (Deed(say("installers.the-package"), meant=True, is_done=meant.version in versions, found=found),)
     )
 
 
@@ -119,7 +122,7 @@ def outcome_of_bundle(machine: Machine, meant: Forecast) -> InstallationOutcome:
             found = (
                 say("installers.only-is-registered", others=others) if same else say("installers.it-is-not-registered")
             )
-        deeds.append(Deed(f"{name} {version}", meant=None, is_done=bool(there) and not gone, found=found))
+        deeds.append(Deed(as_said(f"{name} {version}"), meant=None, is_done=bool(there) and not gone, found=found))
     return InstallationOutcome(meant, tuple(deeds))
 
 

@@ -1,6 +1,8 @@
 """Sentences and clauses of ``installers``, by their codes."""
 
 TEXTS = {
+    "the-product": "the product",
+    "the-package": "the package",
     "the-drives": "the drives",
     "changes-with-the-properties": "{kind} {name}: {old} -> {new}",
     "a-signer-without-a-name": "a signer without a name",

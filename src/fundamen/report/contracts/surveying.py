@@ -93,7 +93,9 @@ def survey_record(machine: str, survey: Survey, following: tuple[Message, ...]) 
         tools=survey.tools,
         strays=survey.strays,
         mixed={name: tuple(map(str, versions)) for name, versions in survey.mixed},
-        certificates=tuple(EndingPart(e.name, e.where, e.ends.isoformat(), e.has_ended) for e in survey.certificates),
+        certificates=tuple(
+            EndingPart(str(e.name), str(e.where), e.ends.isoformat(), e.has_ended) for e in survey.certificates
+        ),
         unfinished=survey.unfinished,
         spoilt=survey.spoilt,
         broken_links=survey.walked.broken_links,
