@@ -37,7 +37,7 @@ def authority_record(state: AuthorityState, directory: str, following: tuple[Mes
     return AuthorityRecord(
         entry=state.wanted.entry,
         directory=directory,
-        findings=tuple(AuthorityFinding(each.about, each.is_right, each.found) for each in state.findings),
+        findings=tuple(AuthorityFinding(str(each.about), each.is_right, each.found) for each in state.findings),
         certificate_sha256=state.certificate.sha256 if state.certificate is not None else None,
         host=state.host.name if state.host is not None and state.host.name else None,
         resuming=state.resuming,
