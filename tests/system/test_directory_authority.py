@@ -192,7 +192,7 @@ def test_an_ended_authority_without_a_host_is_made_anew_with_its_own_key_and_can
     assert openssl_verifies(keys.folder / "server.pem", made, keys.folder)  # what it has issued holds again
     [record] = directory.authority("check", "--json", "--issued", server).records
     assert (record["faults"], record["host"]) == (0, "localhost")
-    assert "may continue" in record["resuming"]
+    assert record["resuming"]["code"] == "certificate_authorities.a-waiting-installer-may-continue-choose"
 
     undone = directory.fundamen("undo", "--login-password", keys.folder / "password")
     assert undone.status == 0, undone.err
