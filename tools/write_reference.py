@@ -31,7 +31,7 @@ _CODES = """# Codes
 
 Each reason, remark, refusal and next step in JSON has a `code` and a `text`. A code stays as it is when the text is
 changed; what stands in braces is different each time. A code begins with the part of Fundamen that says it. Besides
-these, `command` is a command that can be pasted, `quoted` is what somebody else says (the operating system, a server, a
+these, `command` is a command that can be pasted, `quoted` comes from another speaker (the operating system, a server, a
 tool), and `knowledge.` with a name is a next step of our knowledge of messages.
 
 """

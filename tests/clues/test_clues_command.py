@@ -37,6 +37,21 @@ def chained(linux: ALinuxMachine) -> ALinuxMachine:
     return linux.library("/usr/lib64/libdepth.so.1", needs=["libsalt.so.4"])
 
 
+def test_a_file_is_spelled_as_it_is_and_one_fault_of_two_programs_is_shown_once(
+    fundamen: Fundamen, linux: ALinuxMachine
+) -> None:
+    linux.library("/usr/lib64/libtide.so.2", "x86")
+    for folder in ("/usr/bin", "/opt/tidebook"):
+        linux.program(f"{folder}/tidebook", needs=["libtide.so.2"])
+    text = "tidebook: error while loading shared libraries: libtide.so.2: wrong ELF class: ELFCLASS32"
+    ran = fundamen("clues", "-m", linux.root, "--text", text)
+    traced = fundamen("clues", "-m", linux.root, "--text", text, "--json").records[0]["behind"]["traced"]
+    assert sorted(traced) == ["/opt/tidebook/tidebook", "/usr/bin/tidebook"]
+    assert ("libtide.so.2" in ran.out, "Libtide" in ran.out) == (True, False)
+    shown = [line for line in ran.out.splitlines() if "wrong-architecture" in line]
+    assert len(shown) == 1, ran.out
+
+
 def test_a_message_is_explained_by_what_a_trace_finds_three_levels_down(
     fundamen: Fundamen, linux: ALinuxMachine
 ) -> None:

@@ -104,7 +104,7 @@ def test_a_function_that_a_library_does_not_offer_makes_it_outdated(windows: AWi
     windows.program(APP, needs={"x.dll": ("Old", "New", 1, 9)}).library("C:\\App\\x.dll", exports=("Old",))
     need = windows.need(APP, "x.dll")
     assert need.verdict is Verdict.OUTDATED
-    assert says(need.reason, "trace.it-lack-calls", calls="app.exe calls New, #9")
+    assert says(need.reason, "trace.it-lacks-what-is-called", calls="app.exe calls New, #9")
     windows.library("C:\\App\\x.dll", exports=("Old", "New", *"abcdefg"))
     assert windows.trace(APP).faults == ()
 

@@ -146,7 +146,7 @@ def test_services_are_restarted_by_name_and_other_programs_by_process(
     found = find_restarts(open_machine("/", environment={}), Work(MachinePath("/x"), (), (change,), {}))
     assert [each.what for each in found] == [
         say("execution.systemctl-restart", name="tide.service"),
-        say("execution.restart-process", name="tidebook", told="9"),
+        say("execution.restart-process", name="tidebook", number="9"),
     ]
 
 

@@ -46,10 +46,14 @@ def test_files_of_one_product_in_several_versions_are_remarked(windows: AWindows
     assert remarks == {
         "app.exe": (),
         "one.dll": (
-            say("trace.it-is-from-but-versions-of", product="Salt", version="4.1.0.0", told="two.dll is from 4.2.0.0"),
+            say(
+                "trace.it-is-from-but-versions-of", product="Salt", version="4.1.0.0", others="two.dll is from 4.2.0.0"
+            ),
         ),
         "two.dll": (
-            say("trace.it-is-from-but-versions-of", product="Salt", version="4.2.0.0", told="one.dll is from 4.1.0.0"),
+            say(
+                "trace.it-is-from-but-versions-of", product="Salt", version="4.2.0.0", others="one.dll is from 4.1.0.0"
+            ),
         ),
         "else.dll": (),
     }

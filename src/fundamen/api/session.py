@@ -361,7 +361,7 @@ class Session:
         """
         if not rehearsal.is_offered:
             raise UsageError(
-                what=say("api.nothing-is-carried-out"),
+                what=say("api.nothing-is-repaired"),
                 why=say("api.there-is-nothing-to-do-or"),
                 do=say("api.see-the-rehearsal-faults-and-what"),
             )

@@ -46,7 +46,7 @@ class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
     held: Attributes  # what its entry holds; empty where there is none
     certificate: Certificate | None  # the newest that can be read
     host: NamedHost | None
-    resuming: Message  # how whoever waits for it goes on safely
+    resuming: Message  # how a waiting installer continues safely
 
     @property
     def faults(self) -> tuple[EntryFinding, ...]:

@@ -57,7 +57,7 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
         )
         told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
         details: tuple[str, ...] = (
-            say("changes.from-to-path-name-told", path=self.path, name=self.name, told=told[0], other_told=told[1]),
+            say("changes.registry-value-from-to", path=self.path, name=self.name, old=told[0], new=told[1]),
         )
         because = self.because or say("changes.is-not-as-it-should-be", name=self.name)
         if earlier is not None:

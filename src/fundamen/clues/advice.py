@@ -56,8 +56,10 @@ def means_of(finding: Finding) -> str:
     if finding.entry is None:
         return say("clues.it-complains-in-words-that-are")
     known = {**_UNNAMED, **finding.holes}
-    means = fill_holes(finding.entry.means, known) or _HOLE.sub("something", finding.entry.means)
-    return means[:1].upper() + means[1:]
+    template = finding.entry.means
+    means = fill_holes(template, known) or _HOLE.sub("something", template)
+    is_name = (hole := _HOLE.match(template)) is not None and hole[1] in finding.holes
+    return means if is_name else means[:1].upper() + means[1:]  # names are spelled as they are
 
 
 def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likely, ...]:

@@ -89,7 +89,7 @@ def require_unused(found: FolderEntry) -> None:
         end = say("cold_copies.systemctl-stop", services=" ".join(services)) if services else "end it"
         raise UsageError(
             what=say("cold_copies.no-cold-copy-of-is-taken", folder=printable(found.folder)),
-            why=say("cold_copies.files-of-it-are-open", told=told, more=" ..." if len(users) > _MOST_TOLD else ""),
+            why=say("cold_copies.files-of-it-are-open", users=told, more=" ..." if len(users) > _MOST_TOLD else ""),
             do=say("cold_copies.first-or-copy-the-present-content", end=end),
         )
 

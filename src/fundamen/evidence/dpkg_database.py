@@ -39,7 +39,7 @@ def find_database_damage(machine: Machine) -> DatabaseDamage | None:
         line = content.count(b"\n", 0, odd.start()) + 1
         why = say("evidence.is-damaged-line-is-none-that", status=STATUS, line=line)
     elif told * 2 < lists:
-        why = say("evidence.is-damaged-it-tells-of-packages", status=STATUS, told=told, lists=lists)
+        why = say("evidence.is-damaged-it-tells-of-packages", status=STATUS, count=told, lists=lists)
     else:
         return None
     for path in _BACKUPS:

@@ -100,7 +100,7 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
             told = " and ".join(sorted(alike))
             yield Hindrance(
                 path,
-                say("execution.differ-only-in-case-windows-sees", told=printable(told)),
+                say("execution.differ-only-in-case-windows-sees", names=printable(told)),
                 say("execution.set-one-aside"),
             )
 

@@ -120,7 +120,7 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
     for name, pids in programs.items():
         told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
         yield Restart(
-            say("execution.restart-process", name=name, told=told), say("execution.it-still-uses-the-old-files")
+            say("execution.restart-process", name=name, number=told), say("execution.it-still-uses-the-old-files")
         )
 
 

@@ -26,7 +26,7 @@ def at_call_of(outcome: CandidateOutcome) -> Message:
     """How a program ends that calls into an assembly which its runtime cannot load. Source: corerror.h, winerror.h."""
     if outcome not in _EXCEPTIONS:
         return UNSAID
-    return say("loaders.status", status=f"{_UNHANDLED} {_EXCEPTIONS[outcome]}")
+    return say("common.status", status=f"{_UNHANDLED} {_EXCEPTIONS[outcome]}")
 
 
 class AssemblyFile(msgspec.Struct, frozen=True):

@@ -111,7 +111,7 @@ class FrameworkHost:
                 Necessity.REQUIRED,
                 (absent,),
                 None,
-                gives_up_with=say("loaders.status", status=NO_HOST),
+                gives_up_with=say("common.status", status=NO_HOST),
             )
         )
 
@@ -175,7 +175,7 @@ class FrameworkHost:
             path=place,
             kind="framework",
             decided=_describe_decision(reference, installed, picked),
-            gives_up_with=say("loaders.status", status=NO_FRAMEWORK),
+            gives_up_with=say("common.status", status=NO_FRAMEWORK),
             sought_as=(f"{reference.name}.deps.json",),
             sought_versions=specifier_of(reference),
         )

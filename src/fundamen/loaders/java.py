@@ -153,4 +153,4 @@ def _remarks(machine: Machine, classes: JavaClasses, architecture: Architecture)
         return []
     told = ", ".join(sorted(say("loaders.on", words=platform.in_words, each=each) for platform, each in brought))
     wanted = say("loaders.on", words=machine.platform.in_words, each=architecture)
-    return [say("loaders.the-native-libraries-that-it-brings", told=told, wanted=wanted)]
+    return [say("loaders.the-native-libraries-that-it-brings", found=told, wanted=wanted)]

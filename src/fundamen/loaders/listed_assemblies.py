@@ -125,7 +125,7 @@ class ListedAssemblies:
             candidates=(Candidate(place, CandidateOutcome.ABSENT, because),),
             path=None,
             kind="assembly" if asset.is_managed else "shared-library",
-            gives_up_with=say("loaders.status", status=NOT_AS_LISTED),
+            gives_up_with=say("common.status", status=NOT_AS_LISTED),
             sought_as=(asset.file_name,),
         )
         self._loading.answer(missing)

@@ -104,7 +104,7 @@ class NetFramework:
             candidates=tuple(candidates),
             path=runtime.path if runtime.outcome is CandidateOutcome.TAKEN else None,
             kind="framework",
-            gives_up_with=say("loaders.status", status=_NO_RUNTIME),
+            gives_up_with=say("common.status", status=_NO_RUNTIME),
         )
         self._loading.answer(self._with_release(resolution, generation, release))
         return Framework(generation, self.folder_of(generation), runtime.outcome is CandidateOutcome.TAKEN)

@@ -89,7 +89,7 @@ class Loading:
                 (candidate,),
                 None,
                 "configuration",
-                gives_up_with=say("loaders.status", status=gives_up_with),
+                gives_up_with=say("common.status", status=gives_up_with),
             )
         )
 

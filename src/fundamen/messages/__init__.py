@@ -19,8 +19,8 @@ _loaded: dict[str, Mapping[str, str]] = {}
 class Message(str):
     """A text that knows its code and its values.
 
-    It is a ``str``, so that it can go wherever Python takes text: into an exception, a format, a file. Whoever decides
-    by it looks at the code.
+    It is a ``str``, so that it can go wherever Python takes text: into an exception, a format, a file. Code that
+    decides looks at the code of the message.
 
     Attributes:
         code: what is said, for scripts; it stays the same when the words are changed.
@@ -104,5 +104,5 @@ def as_command(line: str) -> Message:
 
 
 def as_said(text: str) -> Message:
-    """A message that quotes what somebody else says: the operating system, a server, a tool."""
+    """A message that quotes another speaker: the operating system, a server, a tool."""
     return text if isinstance(text, Message) else Message(text, "quoted", {"text": text})

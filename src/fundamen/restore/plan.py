@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
-from fundamen.changes.base import MISSING, Step
+from fundamen.changes.base import Step
 from fundamen.changes.files import Change
 from fundamen.changes.moves import Move, free_aside
 from fundamen.changes.packages import InstallPackages
@@ -16,13 +16,14 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.access import find_barrier, user_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
-from fundamen.messages import UNSAID, Message, join_clauses, say
+from fundamen.messages import Message, join_clauses, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageEntry, PackageFile
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import LEADS_TO_NOTHING, PlaceFile, PlaceFolder, PlaceLink, place_file, place_folder
+from fundamen.restore.differences import find_difference, find_impostor, has_entry, why_link_is_placed
+from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink, place_file, place_folder
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
@@ -31,8 +32,6 @@ from fundamen.trust.digest import digest_of
 
 _LOG = logging.getLogger(__name__)
 
-_IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
-_NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
 _MOST_HOPS = 5  # from link to link
 
 
@@ -128,13 +127,13 @@ def plan_restoration(
         called_for: list[PlanStep] = list(_missing_folders(machine, trace, offer))
         for file in offer.package.files:
             path = _place_for(machine, trace, offer, file)
-            because = _difference(machine, path, offer.package, file)
+            because = find_difference(machine, path, offer.package, file)
             if because is None:
                 untouched[path] = None
             else:
                 called_for.append(place_file(machine, path, file, offer.package, offer.source, because))
         for step in (*called_for, *_missing_links(machine, trace, offer)):
-            if impostor := _impostor(machine, step.path):
+            if impostor := find_impostor(machine, step.path):
                 unmet.append(Unmet(step.path, say("restore.set-it-aside-then-restore-again", impostor=impostor)))
             else:
                 steps.setdefault(machine.fold(step.path), step)
@@ -263,7 +262,7 @@ def _missing_folders(machine: Machine, trace: Trace, offer: Offer) -> Iterator[P
     for folder in offer.package.folders:
         path = place_of(machine, trace, offer.package, folder)
         place = machine.own_place(path)
-        if machine.look(path).kind is EntryKind.ABSENT and not _has(machine, place):
+        if machine.look(path).kind is EntryKind.ABSENT and not has_entry(machine, place):
             yield place_folder(machine, place, folder, offer.package, offer.source)
 
 
@@ -277,23 +276,6 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
     place, real = machine.own_place(path), machine.real(path)
     is_beside = machine.fold(machine.folder_of(real)) == machine.fold(machine.folder_of(place))
     return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
-
-
-def _impostor(machine: Machine, place: MachinePath) -> Message:
-    """The wrong entry in the place of a file, link or folder, or of its folder; empty for none."""
-    if (kind := machine.look(place).kind) in _IMPOSTORS:
-        return say("restore.is-in-its-place", found=_IMPOSTORS[kind])
-    folder = machine.folder_of(place)
-    while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
-        folder = machine.folder_of(folder)
-    return (
-        say("restore.in-which-it-belongs-is-no", folder=folder) if machine.look(folder).kind in _NO_FOLDER else UNSAID
-    )
-
-
-def _has(machine: Machine, place: MachinePath) -> bool:
-    """Whether anything stands at a place, be it a link that leads nowhere."""
-    return machine.paths.basename(place) in machine.names(machine.folder_of(place))
 
 
 def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
@@ -311,7 +293,7 @@ def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[Pla
                 break
             leads_to = machine.join(machine.folder_of(leads_to), further.target)
         file = files.get(machine.real(leads_to))
-        if because := _why_link_is_placed(machine, path, place, link.target):
+        if because := why_link_is_placed(machine, path, place, link.target):
             yield PlaceLink(
                 path=place,
                 because=because,
@@ -322,19 +304,6 @@ def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[Pla
                 package=offer.package,
                 source=offer.source,
             )
-
-
-def _why_link_is_placed(machine: Machine, path: MachinePath, place: MachinePath, target: str) -> str:
-    """Why a link of a package has to be made; empty where it need not be."""
-    if not _has(machine, place):
-        return MISSING
-    kind = machine.look(path).kind
-    if kind in _IMPOSTORS and machine.real(path) == place:
-        return _IMPOSTORS[kind]
-    if kind in {EntryKind.ABSENT, EntryKind.BLOCKED}:
-        with contextlib.suppress(OSError, UnreadableError):  # it is no link
-            return LEADS_TO_NOTHING if machine.entry_place(place).link() != target else ""
-    return ""
 
 
 def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
@@ -451,35 +420,6 @@ def _files_called(
     if any("*" in name for name in names):
         return (each for each in listed if any(each[1].answers_to(name) for name in names))
     return (each for name in names for each in called.get(name.lower(), ()) if each[1].answers_to(name))
-
-
-def _difference(machine: Machine, path: MachinePath, package: Package, file: PackageFile) -> str | None:
-    """The difference of a file from the package's own; None where it is the package's."""
-    entry = machine.look(path)
-    if entry.kind is EntryKind.ABSENT:
-        return LEADS_TO_NOTHING if _has(machine, path) else MISSING
-    try:
-        with machine.open(path) as source:
-            if source.size == file.size and digest_of(source) == file.sha256:
-                return None
-    except UnreadableError as error:
-        return _how_it_differs(machine, path, package, error.why, error.why)
-    if machine.fold(machine.real(path)) != machine.fold(path):
-        return say("restore.it-is-a-link-to", real=machine.real(path))
-    return _how_it_differs(machine, path, package, "corrupt", "other bytes")
-
-
-def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unread: str, otherwise: str) -> str:
-    """The difference of a file, as far as its headers show it: ``unread`` where they show nothing."""
-    try:
-        binary = machine.binary(path)
-    except UnreadableError:
-        return unread
-    if binary.problems:
-        return "corrupt"
-    if not binary.architecture.serves(package.architecture):
-        return say("restore.for-not", architecture=binary.architecture, other_architecture=package.architecture)
-    return otherwise
 
 
 def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> Message:

@@ -128,7 +128,7 @@ def choose_root(machine: Machine, named: str) -> Certificate:
     told = ", ".join(group_digits(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
     raise UsageError(
         what=say("restore.the-root-is-not-chosen", named=printable(named)),
-        why=say("restore.roots-are-called-so", count=len(fitting), told=told)
+        why=say("restore.roots-are-called-so", count=len(fitting), names=told)
         if fitting
         else say("restore.trusts-no-such-root", title=machine.title),
         do=say("restore.name-the-beginning-of-its-fingerprint"),

@@ -308,7 +308,7 @@ class Judging:
         calls = [
             f"{self._machine.paths.basename(gap.importer)} {verb} {_function_names(gap.functions)}" for gap in gaps
         ]
-        reason = say("trace.it-lack-calls", lack=lack, calls="; ".join(calls))
+        reason = say("trace.it-lacks-what-is-called", lack=lack, calls="; ".join(calls))
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
         if all(gap.right_at is not None for gap in gaps):
             reason = say("trace.has-them-and-is-found-only", reason=reason, right_at=gaps[0].right_at)

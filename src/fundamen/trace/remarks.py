@@ -74,7 +74,7 @@ def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[s
                     say("trace.is-from", file=machine.paths.basename(c.path or ""), v=v) for c, v in others[:3]
                 )
                 remarks.setdefault(component.path or "", []).append(
-                    say("trace.it-is-from-but-versions-of", product=product, version=version, told=told)
+                    say("trace.it-is-from-but-versions-of", product=product, version=version, others=told)
                 )
     return remarks
 
@@ -99,5 +99,5 @@ def _registration_words(machine: Machine, registration: Registration) -> Message
         "trace.the-installer-of-put-it-at", title=registration.package.title, path=registration.path, state=state
     )
     if is_leftover(machine, registration.package):
-        return say("trace.and-the-package-folder-is-gone", told=told, location=registration.package.location)
+        return say("trace.and-the-package-folder-is-gone", said=told, location=registration.package.location)
     return told

@@ -47,7 +47,7 @@ def status_in_words(status: int) -> Message:
 
 
 def _say_status(status: str) -> Message:
-    return say("trace.status", status=status)
+    return say("common.status", status=status)
 
 
 def _of_linux(component: Component) -> str:

@@ -298,4 +298,4 @@ def _remarks(signatures: Sequence[Signature], now: datetime) -> Iterator[Message
     for signature in signatures:
         stamp = signature.timestamp
         if stamp is not None and not stamp.problem and stamp.at > now + _CLOCK_ERROR:
-            yield (say("trust.this-machine-clock-is-wrong-it", now=now, at=stamp.at))
+            yield say("trust.this-machine-clock-is-wrong-it", now=now, at=stamp.at)

@@ -7,7 +7,7 @@ TEXTS = {
     "nothing-is-rehearsed": "Nothing is rehearsed",
     "no-program-was-named": "no program was named",
     "name-the-programs-to-repair": "Name the programs to repair.",
-    "nothing-is-carried-out": "Nothing is carried out",
+    "nothing-is-repaired": "Nothing is repaired",
     "there-is-nothing-to-do-or": "there is nothing to do, or another program would be broken by it",
     "see-the-rehearsal-faults-and-what": "See the rehearsal's faults and what it says of other programs.",
     "the-source-has-expired-and-does": "The source {name} has expired and does not count; see: fundamen sources list",

@@ -123,7 +123,7 @@ TEXTS = {
     "installing-packages-needs-the-administrator-rights": "installing packages needs the administrator's rights",
     "the-package-manager-knows-it-now": "the package manager knows it now",
     "it-ended-with-status": "it ended with status {returncode}",
-    "from-to-path-name-told": "{path}\\{name}: from {told} to {other_told}",
+    "registry-value-from-to": "{path}\\{name}: from {old} to {new}",
     "is-not-as-it-should-be": "{name} is not as it should be",
     "is-and-was-expected-name-has-expects": "{name} is {has!r}, and {expects!r} was expected",
     "is-no-text-and-so-no": "{name} is no text, and so no list of folders",

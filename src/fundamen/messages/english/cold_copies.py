@@ -33,7 +33,7 @@ TEXTS = {
     "process": "{name} (process {pid}{more})",
     "systemctl-stop": "systemctl stop {services}",
     "no-cold-copy-of-is-taken": "No cold copy of {folder} is taken",
-    "files-of-it-are-open": "files of it are open: {told}{more}",
+    "files-of-it-are-open": "files of it are open: {users}{more}",
     "first-or-copy-the-present-content": "First {end}; or copy the present content with --force.",
     "the-copy-itself-would-lie-in": "the copy itself would lie in it, in {folder}",
     "name-a-folder-in-it-or": "Name a folder in it, or set FUNDAMEN_HOME to a place outside.",

@@ -6,4 +6,5 @@ TEXTS = {
     "said-of": "{subject}: {said}",
     "both": "{first}; {second}",
     "of-a-place": "{place} {said}",
+    "status": "{status}",
 }

@@ -16,7 +16,7 @@ TEXTS = {
     "differs-from-package-md5-not": "differs from package {title} (MD5 {found}..., not {expected}...)",
     "is-damaged-line-is-none-that": "{status} is damaged: line {line} is none that it may have",
     "is-damaged-it-tells-of-packages": (
-        "{status} is damaged: it tells of {told} packages, and {lists} have lists of files"
+        "{status} is damaged: it tells of {count} packages, and {lists} have lists of files"
     ),
     "listed-in": ", listed in {listed_in}",
     "signed-by": "signed by {name}{through}",

@@ -100,11 +100,11 @@ TEXTS = {
         "Start that Windows and shut it down whole, then restore; or remove the pair from {pending_list} of "
         "{session_manager}."
     ),
-    "differ-only-in-case-windows-sees": "{told} differ only in case: Windows sees one of them",
+    "differ-only-in-case-windows-sees": "{names} differ only in case: Windows sees one of them",
     "set-one-aside": "Set one aside.",
     "systemctl-restart": "systemctl restart {name}",
     "it-still-uses-the-old-files": "it still uses the old files",
-    "restart-process": "restart {name} (process {told})",
+    "restart-process": "restart {name} (process {number})",
     "is-read-only-then": "{file} is read only then",
     "is-read-when-the-system-starts": "{path} is read when the system starts, or by this",
     "the-loader-has-a-list-of": "the loader has a list of the folders in {path}, and this command updates it",

@@ -64,7 +64,7 @@ TEXTS = {
     "is-no-archive": "is no archive",
     "on": "{words} on {each}",
     "the-native-libraries-that-it-brings": (
-        "the native libraries that it brings are for {told}, and none is for {wanted}"
+        "the native libraries that it brings are for {found}, and none is for {wanted}"
     ),
     "a-part-of": "a part of {name} {version}",
     "perhaps-a-part-of-a-framework": "perhaps a part of a framework that is at fault itself",
@@ -185,5 +185,4 @@ TEXTS = {
     "is-release": "is release {installed}",
     "exit-status-of-a-class-that-is-too-new": "exit status 1, with java.lang.UnsupportedClassVersionError",
     "exit-status-127-without-java": "exit status 127: no java is found",
-    "status": "{status}",
 }

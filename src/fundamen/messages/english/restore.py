@@ -59,7 +59,7 @@ TEXTS = {
     "certificates-that-are-not-in-the": "{remedy} Certificates that are not in the file are named with --issuer FILE.",
     "the-machine-store-as-it-would": "the machine's store, as it would be",
     "the-root-is-not-chosen": "The root {named} is not chosen",
-    "roots-are-called-so": "{count} roots are called so: {told}",
+    "roots-are-called-so": "{count} roots are called so: {names}",
     "trusts-no-such-root": "{title} trusts no such root",
     "name-the-beginning-of-its-fingerprint": (
         "Name the beginning of its fingerprint, as 'fundamen roots list' shows it."

@@ -38,7 +38,7 @@ TEXTS = {
     "side-by-side-configuration-is-incorrect": "{reason} side-by-side configuration is incorrect",
     "does-not-define-all-versions-that": "does not define all versions that are asked for",
     "does-not-offer-all-that-is": "does not offer all that is called",
-    "it-lack-calls": "it {lack}: {calls}",
+    "it-lacks-what-is-called": "it {lack}: {calls}",
     "has-them-and-is-found-only": "{reason}; {right_at} has them, and is found only later",
     "it-does-not-offer-which-may": "it does not offer {functions}, which {caller} may call later",
     "what-the-loader-finds-and-the": "what the loader finds {detail}, and the program is for {wanted}",
@@ -116,7 +116,7 @@ TEXTS = {
     "an-installer-counted-it-as-shared": "an installer counted it as shared at {path}; {state}",
     "the-installer-of-put-it-at": "the installer of {title} put it at {path}; {state}",
     "and-the-package-folder-is-gone": (
-        "{told}, and the package's folder {location} is gone too: a leftover of its uninstall"
+        "{said}, and the package's folder {location} is gone too: a leftover of its uninstall"
     ),
     "cannot-be-started": "{command} cannot be started",
     "trace-it-without-observe-what-it": "Trace it without --observe: what it is started by may be missing.",
@@ -130,7 +130,7 @@ TEXTS = {
     "path-has-which-is": "PATH has {entry}, which is {more}",
     "path-has": "PATH has {entry} {more}{same}",
     "comes-first-and-is-passed-over": "{path} comes first, {detail} and is passed over",
-    "it-is-from-but-versions-of": "it is from {product} {version}, but {told}: versions of one product are mixed",
+    "it-is-from-but-versions-of": "it is from {product} {version}, but {others}: versions of one product are mixed",
     "status-of-an-assembly": "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001",
     "error-machine-type-mismatch": "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH",
     "exit-status-127-with-a-message": "exit status 127, with the loader's message on standard error",
@@ -144,5 +144,4 @@ TEXTS = {
         "the signal SIGABRT, with the loader's message on standard error or in the crash report"
     ),
     "signal-kill": "the signal SIGKILL, or that the system cannot open it; a shell says 'Bad CPU type in executable'",
-    "status": "{status}",
 }

@@ -150,7 +150,7 @@ def _behind(page: Page, behind: Behind | None) -> None:
     _add_judged(page, behind)
     for place in behind.places[:_MOST_PLACES]:
         page.verdict(place.verdict, place.path)
-        page.field("is", f"for {place.architecture or 'no processor'}: {place.detail}", indent=4)
+        page.field("is", f"for {place.architecture}: {place.detail}" if place.architecture else place.detail, indent=4)
     if len(behind.places) > _MOST_PLACES:
         page.line(f"and {count_of(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
     for name in behind.absent:
@@ -169,12 +169,12 @@ def _add_judged(page: Page, behind: Behind) -> None:
 
             page.line(inspection.path)
             add_publisher(page, inspection.publisher, "")
-    for trace in behind.traces:
-        for fault in trace.faults:
-            page.verdict(fault.verdict, fault.name)
-            page.field("because", fault.reason, indent=4)
-            if fault.brought_by:
-                page.field("brought by", f"the system's package {fault.brought_by[0]}", indent=4)
+    faults = {(fault.name, fault.reason): fault for trace in behind.traces for fault in trace.faults}
+    for fault in faults.values():
+        page.verdict(fault.verdict, fault.name)
+        page.field("because", fault.reason, indent=4)
+        if fault.brought_by:
+            page.field("brought by", f"the system's package {fault.brought_by[0]}", indent=4)
 
 
 def _also(page: Page, reading: Reading, *, verbose: bool) -> None:
