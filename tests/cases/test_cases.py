@@ -184,9 +184,18 @@ def test_the_request_says_what_is_needed_why_and_how_to_check_it(tmp_path: Path)
     case = a_case(store, program="/opt/tidebook", faults=(fault,))
     request = compose(case, To.PROVIDER, NOW)
     [wanted] = request.wanted
-    assert wanted.what == "libtide.so.2 (of the package libtide2) for x86_64 at /usr/lib/libtide.so.2"
+    assert wanted.what == " ".join(
+        (
+            "libtide.so.2",
+            say("cases.of-the-package", package="libtide2"),
+            say("cases.for", architecture="x86_64"),
+            say("cases.at", place="/usr/lib/libtide.so.2"),
+        )
+    )
     assert wanted.command == say("building.apt-install", brought_by="libtide2")
-    assert request.check[0] == say("cases.is-there", place="/usr/lib/libtide.so.2", kind=", and is for x86_64")
+    assert request.check[0] == say(
+        "cases.is-there", place="/usr/lib/libtide.so.2", kind=say("cases.and-is-for", architecture="x86_64")
+    )
     assert "fundamen" not in " ".join((*request.check, wanted.command))  # an outsider need not know it
     assert compose(case, To.ADMINISTRATOR, NOW).check[0] == say("cases.fundamen-trace", program="/opt/tidebook")
     assert request.facts_missing == ()
@@ -220,7 +229,8 @@ def test_rare_words_and_solved_cases_go_before_others(tmp_path: Path) -> None:
     found = find_alike(store.cases(), "the program stops and says libsalt.so.4")
     assert found[0].case.number == 2
     assert find_alike(store.cases(), "") == ()
-    assert [each.case.number for each in find_alike(store.cases(), "does not start")] == [1]
+    by_plain_words = find_alike(store.cases(), "does not start")
+    assert [each.case.number for each in by_plain_words] == [1]
 
 
 def test_a_command_that_belongs_to_no_case_is_refused_with_the_next_step(fundamen: Fundamen) -> None:

@@ -19,6 +19,7 @@ from fundamen.model.errors import FundamenError
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
 from fundamen.report.contracts.tracing import TraceRecord
+from wording import says
 
 LIBRARY = BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4"
 UNDECODABLE = b"tide\xff.so"
@@ -217,4 +218,8 @@ def test_a_file_that_is_not_what_its_package_recorded_is_told_by_inspect(
     linux.library("/usr/lib/libtide.so.4").file("/var/lib/dpkg/status", b"Package: tide\nVersion: 4.2-1\n\n")
     linux.file("/var/lib/dpkg/info/tide.md5sums", b"0" * 32 + b"  usr/lib/libtide.so.4\n")
     ran = either("inspect", "--machine", str(linux.root), "/usr/lib/libtide.so.4")
-    assert (ran.status, "not what it should be" in ran.out, "differs from package tide" in ran.out) == (1, True, True)
+    assert (
+        ran.status,
+        "not what it should be" in ran.out,
+        says(ran.out, "evidence.differs-from-package-md5-not", title="tide 4.2-1"),
+    ) == (1, True, True)

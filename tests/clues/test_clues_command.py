@@ -185,7 +185,11 @@ def test_input_gets_a_clear_answer(
 def test_the_record_follows_its_published_schema(fundamen: Fundamen) -> None:
     ran = fundamen("clues", "--json", "--text", MESSAGE)
     record = msgspec.json.decode(ran.out, type=CluesRecord, dec_hook=as_message)
-    assert (record.input, record.faults, record.likely[0].cause) == ("message", 1, "its package is not installed")
+    assert (record.input, record.faults, record.likely[0].cause) == (
+        "message",
+        1,
+        say("evidence.is-not-installed", name="its package"),
+    )
 
 
 def test_the_chain_of_a_named_package_is_drawn_where_it_is_not_trusted(
@@ -197,7 +201,7 @@ def test_the_chain_of_a_named_package_is_drawn_where_it_is_not_trusted(
     )
     on = ("clues", "--machine", str(windows.root), "--text", log)
     ran = fundamen(*on)
-    assert ran.out.startswith("setup.exe is not accepted: ")
+    assert says(ran.out, "clues.is-not-accepted", name="setup.exe")
     assert "Ardvane Instruments" in ran.out
     assert f"fundamen inspect --machine {windows.root} 'C:\\Temp\\setup.exe'" in ran.out
     [record] = fundamen(*on, "--json").records

@@ -15,6 +15,7 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.unix.elf import Elf, read_elf
 from fundamen.formats.unix.elf_symbols import read_exports
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import say
 from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import DamagedFileError, FundamenError
 from fundamen.model.paths import HostPath
@@ -85,7 +86,7 @@ def test_impossible_counts_are_damage_with_place_and_reason() -> None:
     data = bytearray(LIBRARY)
     data[56:58] = b"\xf0\xff"  # e_phnum
     [problem] = read(bytes(data)).problems
-    assert problem.place == "program header table"
+    assert problem.place == say("formats.program-header-table")
     assert says(problem.reason, "formats.takes-bytes-to-but-the-file")
 
 

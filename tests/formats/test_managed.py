@@ -6,6 +6,7 @@ from fundamen.demo.world import BINARIES
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.managed.cli_header import read_managed
 from fundamen.formats.windows.pe import read_pe
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 IMAGE = (Path(__file__).parent.parent / "data" / "managed.exe").read_bytes()
@@ -20,7 +21,10 @@ def test_a_managed_image_tells_what_it_runs_on_and_refers_to() -> None:
         "mscorlib, Version=4.0.0.0, Culture=neutral, PublicKeyToken=b77a5c561934e089",
     ]
     assert (managed.runtime_version, managed.target_framework) == ("v4.0.30319", ".NETFramework,Version=v4.7.2")
-    assert (managed.width, managed.native_libraries) == ("any processor, 32 bits preferred", ("saltgrass-tide.dll",))
+    assert (managed.width, managed.native_libraries) == (
+        say("formats.any-processor-32-bits-preferred"),
+        ("saltgrass-tide.dll",),
+    )
 
 
 def test_a_native_image_is_not_managed() -> None:

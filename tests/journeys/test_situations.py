@@ -143,7 +143,9 @@ def test_s1_and_s2_are_restored_for_the_right_width_proven_and_taken_back(
     assert fundamen("restore", "--yes", *on, program).status == 0
     assert fundamen("trace", *on, program).status == 0
     assert "Nothing any more: the latest trace finds all that the program needs." in fundamen("handoff").out
-    assert fundamen("clues", *on, "--text", message).out.count("has all that it needs to start") == 1
+    assert says(
+        fundamen("clues", *on, "--text", message).out, "clues.traced-now-has-all-that-it", program="tidebook.exe"
+    )
     assert fundamen("case", "close", "--helped", "Saltgrass for 64 bits").status == 0
     assert fundamen("case", "search", "0xc000007b tidebook").out.startswith("This helped before: Saltgrass for 64 bits")
     assert fundamen("undo", *on).status == 0
@@ -160,7 +162,7 @@ def test_s5_the_root_is_imported_by_its_fingerprint_and_the_package_is_trusted_t
     (tmp_path / "root.pem").write_text(root)
     on, symptom = ("--machine", str(linux.root)), "ERROR verify of /opt/saltgrass.msi failed: CERT_E_CHAINING"
     read = fundamen("clues", *on, "--text", symptom)
-    assert (read.status, read.out.startswith("saltgrass.msi is not accepted: ")) == (1, True), read.out
+    assert (read.status, says(read.out, "clues.is-not-accepted", name="saltgrass.msi")) == (1, True), read.out
     shown = fundamen("inspect", *on, "--issuer", "root.pem", "/opt/saltgrass.msi").out
     fingerprint = hashlib.sha256(ssl.PEM_cert_to_DER_cert(root)).hexdigest()
     assert fingerprint[:8] in shown.replace(" ", "")

@@ -68,7 +68,7 @@ def test_a_framework_that_the_rule_refuses_is_named_with_what_is_there_instead(h
         version="5.0.0",
         has="6.0.5",
         roll_forward="Minor",
-        verb="accepts none of them",
+        verb=say("loaders.accepts-none-of-them"),
     )
     assert fault.gives_up_with == "0x80008096 FrameworkMissingFailure"
     assert faults(configured(hosted, "5.0.0", rollForward="Major")) == []

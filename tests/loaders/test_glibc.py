@@ -5,6 +5,7 @@ import pytest
 from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.messages import say
 from fundamen.model.verdict import Verdict
 
 LIB = "libx.so.1"
@@ -100,7 +101,9 @@ def test_a_copy_that_ldconfig_has_yet_to_list_is_pointed_out(linux: ALinuxMachin
     linux.file("/etc/ld.so.conf.d/local.conf", b"# local\n/usr/local/lib\ninclude /etc/ld.so.conf\n")
     need = linux.need("/opt/app/bin/app", LIB)
     assert need.verdict is Verdict.MISSING
-    assert need.reason == f"a copy at /usr/local/lib/{LIB} is not listed in ld.so.cache; ldconfig would add it"
+    assert need.reason == say(
+        "trace.a-copy-at", path=f"/usr/local/lib/{LIB}", detail=say("loaders.is-not-listed-in-ld-so")
+    )
 
 
 def test_a_missing_loader_is_named_in_plain_words(linux: ALinuxMachine) -> None:

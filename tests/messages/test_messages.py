@@ -4,17 +4,21 @@ import ast
 import pickle
 import re
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from string import Formatter
 
 import pytest
 
 from fundamen.messages import Message, as_said, say
 from fundamen.model.encoding import encode_json
-from syntax import SOURCE, SYNTAX, module_nodes
+from syntax import SOURCE, SYNTAX, module_nodes, nodes_of
 
+TESTS = Path(__file__).parents[1]
 ENGLISH = SOURCE / "messages" / "english"
 PACKAGES = sorted(file.stem for file in ENGLISH.glob("*.py") if file.stem != "__init__")
 MOST_WORDS = 20  # of a sentence
+_STATES = {"must be started again", "started with the system"}  # values of fields that are documented as they are
+_COMMAND = re.compile(r"\s*(?:fundamen|chroot|apt-get|apt|dpkg) ")  # a command is not a sentence
 LONG = "/opt/marram/tidebook/lib/a-folder-with-a-long-name/libsaltgrass-runtime.so.4.2.1"
 
 
@@ -144,3 +148,20 @@ def test_a_value_that_is_missing_is_a_failure_and_no_gap_on_a_screen() -> None:
     with pytest.raises(KeyError):
         say("trace.nothing-has-this-code")
     assert isinstance(say(code, **dict.fromkeys(holes(CATALOGUE[code]), 1)), Message)
+
+
+@SYNTAX
+def test_no_test_outside_the_report_asserts_a_sentence_of_the_catalogue() -> None:
+    pieces = "\n".join(piece for text in CATALOGUE.values() for piece in re.split(r"\{[^}]*\}", text))
+    asserted = [
+        f"{file.relative_to(TESTS)}:{constant.lineno} {constant.value!r}"
+        for file in TESTS.rglob("*.py")
+        if file.relative_to(TESTS).parts[0] not in {"report", "messages"}
+        for node in nodes_of(ast.parse(file.read_text()))
+        if isinstance(node, ast.Assert)
+        for constant in nodes_of(node.test)
+        if isinstance(constant, ast.Constant) and isinstance(constant.value, str)
+        if len(constant.value.split()) > 2 and constant.value.strip(" .;,") in pieces
+        if constant.value not in _STATES and not _COMMAND.match(constant.value)
+    ]
+    assert asserted == []

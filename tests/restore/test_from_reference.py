@@ -14,6 +14,7 @@ from builders.machine import ALinuxMachine
 from conftest import Fundamen
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import DifferenceKind, References, compare_with
+from wording import says
 
 CHARTS = {
     "base/tide.chart": b"tide 4.2\n",
@@ -166,6 +167,6 @@ def test_a_clean_machine_that_was_recorded_offers_its_files(
     assert fundamen(*restoring).status == 1
     (other.root / "opt/t/lib/libsalt.so.4").write_bytes(library)
     ran = fundamen(*restoring)
-    assert (ran.status, "the baseline of other, recorded on" in " ".join(ran.out.split())) == (0, True), ran.out
+    assert (ran.status, says(ran.out, "sources.the-baseline-of-recorded-on", name="other")) == (0, True), ran.out
     restored = linux.root / "opt/t/lib/libsalt.so.4"
     assert (restored.read_bytes(), stat.S_IMODE(restored.stat().st_mode)) == (library, 0o755)

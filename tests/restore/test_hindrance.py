@@ -85,7 +85,7 @@ def test_a_file_system_for_reading_only_is_named_with_its_mount_point(office: Of
     try:
         ran = office.restored()
         assert (ran.status, says(ran.err, "execution.its-file-system-is-mounted-for")) == (5, True), ran.err
-        assert f"mount -o remount,rw {office.library.parent}" in ran.err
+        assert says(ran.err, "execution.mount-o-remount-rw", path=office.library.parent)
     finally:
         subprocess.run(["umount", office.library.parent], check=True)
 

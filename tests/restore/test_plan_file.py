@@ -159,7 +159,9 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     assert not (office.root / "srv/www/linked.js").is_symlink()
     assert (office.root / "srv/spool").stat().st_mode & 0o7777 == 0o1730
     assert (office.root / "srv/spool").stat().st_gid == (7 if os.geteuid() == 0 else os.getegid())
-    assert office.run("plans", "run", "--yes", office.planned(*steps[:4], second))[1].startswith("There is nothing")
+    assert office.run("plans", "run", "--yes", office.planned(*steps[:4], second))[1].startswith(
+        "There is nothing to do"
+    )
     assert office.run("undo")[0] == 0
     assert tree_of(office.root) == before
     assert status == 1  # libb.so is not part of the plan, and still cut

@@ -14,6 +14,7 @@ from builders.pe import a_pe
 from builders.signing import APublisher
 from command import Ran
 from conftest import Fundamen
+from fundamen.messages import template
 from fundamen.sources.media_identity import is_for_developers
 from wording import says
 
@@ -92,14 +93,16 @@ def test_a_file_that_goes_over_the_cabinets_of_a_set_is_restored_from_whichever_
         (tmp_path / name).write_bytes(cabinet)
     second = ("--media", str(tmp_path / "set2.cab"), "--media-digest", digest_of(tmp_path / "set2.cab"))
     loose = fundamen("restore", "--yes", "-m", str(office.root), *second, PROGRAM)
-    assert (loose.status, "its cabinet set1.cab lies beside it" in " ".join(loose.out.split())) == (1, True), loose.out
+    assert (loose.status, says(loose.out, "sources.its-cabinet-lies-beside-it", name="set1.cab")) == (1, True), (
+        loose.out
+    )
     others = [("--media-digest", digest_of(tmp_path / name)) for name in ("set1.cab", "set3.cab")]
     ran = fundamen("restore", "--yes", "-m", str(office.root), *second, *others[0], *others[1], PROGRAM)
     assert ran.status == 0, ran.out + ran.err
     assert fundamen("undo", "-m", str(office.root)).status == 0
     (tmp_path / "set3.cab").unlink()
     gone = fundamen("restore", "-m", str(office.root), *second, PROGRAM)
-    assert (gone.status, "goes on in set3.cab, which is missing" in gone.err) == (3, True), gone.err
+    assert (gone.status, says(gone.err, "formats.its-file-goes-on-in-which", behind="set3.cab")) == (3, True), gone.err
 
 
 def test_loose_files_go_where_the_technician_says(linux: ALinuxMachine, fundamen: Fundamen, tmp_path: Path) -> None:
@@ -141,7 +144,7 @@ def test_a_signed_package_is_published_as_it_describes_itself(publish: Callable[
     setup.write_bytes(publisher.sign(a_pe("x86") + a_cabinet({"salt.dll": library})))
     (tmp_path / "roots.pem").write_bytes(publisher.root.pem)
     refused = publish(setup, "--json")
-    assert (refused.status, "is not published" in refused.err) == (4, True), refused.err
+    assert (refused.status, says(refused.err, "sources.is-not-published")) == (4, True), refused.err
     ran = publish(setup, SSL_CERT_FILE=str(tmp_path / "roots.pem"))
     assert ran.status == 0, ran.err
     assert "Saltgrass Runtime 4.2.1.0 for Windows x86_64, by Ardvane Instruments" in ran.out
@@ -224,6 +227,6 @@ def test_the_runtime_is_taken_and_no_newer_edition_for_developers(
     windows.system().program("C:\\App\\app.exe", needs=("salt.dll",))
     words = ("-m", str(windows.root), "--media", str(medium), "--media-digest", digest_of(medium))
     offers = fundamen("sources", "offers", "salt.dll", "--for", "x86_64", *words)
-    assert " ".join(offers.out.split()).count("is the edition for developers, not the") == 2
+    assert " ".join(offers.out.split()).count(template("sources.is-the-edition-for-developers-not")) == 2
     assert fundamen("restore", "--yes", *words, "C:\\App\\app.exe").status == 0
     assert (windows.root / "App/salt.dll").read_bytes() == runtime

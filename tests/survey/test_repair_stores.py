@@ -30,7 +30,8 @@ def test_kept_packages_that_are_cut_are_told(fundamen: Fundamen, linux: ALinuxMa
         linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", whole[:end])
         [told] = spoilt(fundamen, linux.root)
         assert (told["path"], told["do"]["text"]) == (
-            f"{ARCHIVES}/ebb_1_amd64.deb", f"rm {ARCHIVES}/ebb_1_amd64.deb; apt-get download ebb:amd64",
+            f"{ARCHIVES}/ebb_1_amd64.deb",
+            say("survey.rm-apt-get-download", path=f"{ARCHIVES}/ebb_1_amd64.deb", name="ebb", architecture="amd64"),
         )  # fmt: skip
     assert fundamen("capture", "-m", linux.root, "all.capture", "--all", "--yes").status == 0
     assert spoilt(fundamen, linux.root.parent / "all.capture") == [told]

@@ -189,8 +189,8 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
     assert record["state"] == "restored"
     assert {Path(each["name"]).name: each["why"]["text"].partition(":")[0] for each in record["unmet"]} == {
-        "Aden": say("restore.is-in-its-place", found="a folder"),
-        "Almaty": say("restore.is-in-its-place", found="a pipe, device or socket"),
+        "Aden": say("restore.a-folder-is-in-its-place"),
+        "Almaty": say("restore.a-pipe-device-or-socket-is-in-its-place"),
         "Longyearbyen": say("restore.in-which-it-belongs-is-no", folder="/usr/share/zoneinfo/Arctic"),
     }
     assert not any((root / name).is_symlink() for name in places)

@@ -20,6 +20,7 @@ from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.answer import Answer
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import CheckContext
+from wording import says
 
 pytestmark = pytest.mark.system
 
@@ -99,11 +100,14 @@ def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path
         )
         orphan = {**facts, "entry": "cn=orphan,dc=marram,dc=example"}
         found = answer("directory entry", **orphan, host_in="owner").found
-        assert "no-such-host.invalid does not answer" in found
+        assert says(found, "directories.its-host-does-not-answer", host="no-such-host.invalid")
         gone = answer("directory entry", **{**facts, "entry": "cn=gone,dc=marram,dc=example"})
         assert (gone.standing, gone.found) == (
             "unmet",
-            say("prerequisites.there-is-no-such-entry", nearest="; the last one above it is dc=marram,dc=example"),
+            say(
+                "prerequisites.there-is-no-such-entry",
+                nearest=say("certificate_authorities.the-last-one-above-it-is", nearest="dc=marram,dc=example"),
+            ),
         )
     assert answer("directory entry", **facts).standing == "unmet"
 

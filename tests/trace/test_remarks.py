@@ -34,7 +34,13 @@ def test_a_copy_of_the_other_width_that_is_passed_over_is_remarked(windows: AWin
     found = windows.need(APP, "x.dll")
     assert (found.verdict, found.remarks) == (
         Verdict.UNVERIFIED,
-        (say("trace.comes-first-and-is-passed-over", path="C:\\App\\x.dll", detail="is for x86"),),
+        (
+            say(
+                "trace.comes-first-and-is-passed-over",
+                path="C:\\App\\x.dll",
+                detail=say("loaders.is-for", architecture="x86"),
+            ),
+        ),
     )
 
 
@@ -61,18 +67,27 @@ def test_files_of_one_product_in_several_versions_are_remarked(windows: AWindows
 
 def test_a_missing_file_is_known_by_the_package_that_had_installed_it(windows: AWindowsMachine) -> None:
     windows.program(APP, needs=("salt.dll",)).registry(by_installer("C:\\Saltgrass\\bin\\SALT.dll"))
-    told = "the installer of Saltgrass Runtime 4.2.1 by Ardvane Instruments put it at C:\\Saltgrass\\bin\\SALT.dll"
-    gone = "; nothing is there now, and the package's folder C:\\Saltgrass is gone too: a leftover of its uninstall"
-    assert windows.need(APP, "salt.dll").remarks == (told + gone,)
+    put = {
+        "title": "Saltgrass Runtime 4.2.1 by Ardvane Instruments",
+        "path": "C:\\Saltgrass\\bin\\SALT.dll",
+    }
+    gone = say("trace.the-installer-of-put-it-at", **put, state=say("trace.nothing-is-there-now"))
+    leftover = say("trace.and-the-package-folder-is-gone", said=gone, location="C:\\Saltgrass")
+    assert windows.need(APP, "salt.dll").remarks == (leftover,)
     windows.library("C:\\Saltgrass\\bin\\salt.dll", "x86")
-    assert windows.need(APP, "salt.dll").remarks == (told + "; it is still there",)
+    there = say("trace.the-installer-of-put-it-at", **put, state=say("trace.it-is-still-there"))
+    assert windows.need(APP, "salt.dll").remarks == (there,)
 
 
 def test_a_file_that_was_counted_as_shared_is_known_by_its_place(windows: AWindowsMachine) -> None:
     shared = software(SharedDLLs={"C:\\Common\\salt.dll": 2})
     windows.program(APP, needs=("salt.dll",)).registry({"WOW6432Node": shared})
     assert windows.need(APP, "salt.dll").remarks == (
-        say("trace.an-installer-counted-it-as-shared", path="C:\\Common\\salt.dll", state="nothing is there now"),
+        say(
+            "trace.an-installer-counted-it-as-shared",
+            path="C:\\Common\\salt.dll",
+            state=say("trace.nothing-is-there-now"),
+        ),
     )
 
 
@@ -105,7 +120,7 @@ def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: A
     trace = with_path_remarks(machine, trace_program(machine, MachinePath("/usr/bin/tide")), "tide")
     assert trace.components[0].remarks == (
         say("trace.another-one-lies-at-behind-it", of_architecture=" for x86_64", path="/opt/bin/tide"),
-        say("trace.is-passed-over", path="/srv/bin/tide", detail="no user may execute it (mode)"),
+        say("trace.is-passed-over", path="/srv/bin/tide", detail=say("loaders.no-user-may-execute-it-mode")),
     )
     assert trace.remarks == (
         say("trace.path-has-which-is", entry="/gone", more="not there"),

@@ -111,7 +111,7 @@ def test_a_root_that_the_system_fetches_by_itself_is_trusted() -> None:
 def test_a_store_may_trust_a_root_for_some_purposes_only() -> None:
     middle, signer = below_root()
     restricted = held(ROOT, role=StoreRole.ROOT, purposes=frozenset({SERVERS}))
-    assert "trusts it, but not for signing programs" in chain(signer, *restricted, *held(middle)).why
+    assert says(chain(signer, *restricted, *held(middle)).why, "trust.trusts-it-but-not-for", words="signing programs")
 
 
 def test_of_two_ways_up_the_one_that_holds_is_taken() -> None:

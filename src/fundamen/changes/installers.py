@@ -317,13 +317,15 @@ def _command(record: InstallerRunRecord) -> list[str]:
     return [record.path, *record.arguments]
 
 
-def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...], output: str) -> str:
+def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...], output: str) -> Message:
     if status is None:
         return say("changes.it-had-not-ended-after-s", seconds=seconds)
     cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
-    told = say("changes.line-of-its-log", number=cause.number, text=cause.text) if cause is not None else ""
-    said = output.strip().splitlines()[-1:] if cause is None else []
-    return printable(f"{_meaning_of(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
+    meaning, said = _meaning_of(status), output.strip().splitlines()[-1:]
+    if cause is not None:
+        text = printable(cause.text)[:_MOST_TOLD]
+        return say("changes.by-its-log", meaning=meaning, number=cause.number, text=text)
+    return say("changes.by-what-it-said", meaning=meaning, said=printable(said[0])[:_MOST_TOLD]) if said else meaning
 
 
 def _now(prefix: Place, copy: ColdCopy) -> Tree:

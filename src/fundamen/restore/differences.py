@@ -11,7 +11,10 @@ from fundamen.model.paths import MachinePath
 from fundamen.restore.steps import LEADS_TO_NOTHING
 from fundamen.trust.digest import digest_of
 
-_IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
+_IMPOSTORS = {
+    EntryKind.FOLDER: say("restore.a-folder-is-in-its-place"),
+    EntryKind.SPECIAL: say("restore.a-pipe-device-or-socket-is-in-its-place"),
+}
 _NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
 
 
@@ -22,8 +25,8 @@ def has_entry(machine: Machine, place: MachinePath) -> bool:
 
 def find_impostor(machine: Machine, place: MachinePath) -> Message:
     """The wrong entry in the place of a file, link or folder, or of its folder; empty for none."""
-    if (kind := machine.look(place).kind) in _IMPOSTORS:
-        return say("restore.is-in-its-place", found=_IMPOSTORS[kind])
+    if (impostor := _IMPOSTORS.get(machine.look(place).kind)) is not None:
+        return impostor
     folder = machine.folder_of(place)
     while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
         folder = machine.folder_of(folder)
