@@ -60,6 +60,16 @@ def test_a_library_that_lies_elsewhere_is_found_and_its_folder_proposed(folder: 
 
 
 @compiled
+def test_copies_in_the_root_of_another_system_or_for_another_processor_are_not_proposed(folder: Path) -> None:
+    for name in ("etc", "usr/lib", "var"):
+        (folder / "container" / name).mkdir(parents=True)
+    (folder / "parts/libsalt.a").rename(folder / "container/usr/lib/libsound.a")
+    (folder / "parts/libtide.so.2").write_bytes(an_elf("s390x", soname="libtide.so.2"))
+    found = faults(folder, "cc -o tidebook main.o -lsound libtide.so.2")
+    assert {name: fault.elsewhere for name, fault in found.items()} == {"-lsound": (), "libtide.so.2": ()}
+
+
+@compiled
 def test_a_misread_name_is_told_with_the_line_that_has_it(folder: Path) -> None:
     (folder / "Makefile").write_text("LIBS = -Lparts -lsa1t\ntidebook: main.o\n\tcc -o tidebook main.o $(LIBS)\n")
     fault = faults(folder, "cc -o tidebook main.o -Lparts -lsa1t")["-lsa1t"]

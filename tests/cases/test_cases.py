@@ -92,6 +92,8 @@ def test_on_request_names_addresses_and_keys_are_blotted_out_and_digests_are_not
     assert without_identities(text, ["quay7"]) == (
         rf"[name]: [address] C:\home\[user]\x.log [mail address] {'a' * 64} [key]"
     )
+    path = "/srv/marram/desk/opt/tidebook2/lib/plugins/libsaltgrass-tide.so.4"
+    assert without_identities(f"{path} a8F/kq2Zr0Lw/9sXbT1mVn/4cYd7EhGu3JpKfWQ6iRoA5t") == f"{path} [key]"
 
 
 @given(st.text(max_size=200), st.sampled_from(["password=", "token: ", "api_key=", "https://it4:"]))

@@ -64,10 +64,25 @@ def test_a_folder_is_looked_through_and_not_believed(
     folder = tmp_path / "unpacked" / "x64"
     folder.mkdir(parents=True)
     (folder / "salt.dll").write_bytes(WIDE)
-    ran = fundamen(
-        "sources", "offers", "salt.dll", "--for", "x86_64", "--media", str(folder.parent), "-m", str(office.root)
-    )
-    assert (ran.status, says(ran.out, "sources.a-folder-has-no-signature")) == (1, True)
+    offers = ("sources", "offers", "salt.dll", "--for", "x86_64", "-m", str(office.root))
+    for medium in (folder.parent, folder / "salt.dll"):
+        ran = fundamen(*offers, "--media", str(medium))
+        assert (ran.status, says(ran.out, "sources.a-folder-is-not-signed")) == (1, True)
+
+
+def test_a_loose_file_whose_digest_was_checked_is_restored_without_its_neighbours(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    folder = tmp_path / "unpacked"
+    folder.mkdir()
+    (folder / "salt.dll").write_bytes(WIDE)
+    (folder / "gull.dll").write_bytes(a_pe(name="gull.dll"))
+    words = ("--yes", "-m", str(office.root), "--media-digest", digest_of(folder / "salt.dll"), PROGRAM)
+    for medium in (folder, folder / "salt.dll"):
+        assert fundamen("restore", "--media", str(medium), *words).status == 0
+        assert (office.root / "Tidebook/salt.dll").read_bytes() == WIDE
+        assert not (office.root / "Tidebook/gull.dll").exists()
+        assert fundamen("undo", "-m", str(office.root)).status == 0
 
 
 def test_a_package_whose_publisher_is_trusted_needs_no_digest(

@@ -231,9 +231,9 @@ def test_without_a_network_what_was_proven_and_fetched_before_serves_while_it_ho
         (tmp_path / "authority.pem").write_text(server.authority)
         words = ("--fingerprint", source.fingerprint, "--authority", "authority.pem")
         assert fundamen("sources", "trust", server.address, *words).status == 0
-        assert "to place" in fundamen(*restoring).out
+        assert "place 1 file" in fundamen(*restoring).out
     offline = fundamen(*restoring)
-    assert "to place" in offline.out
+    assert "place 1 file" in offline.out
     assert says(offline.err, "sources.the-source-cannot-be-reached-its")
 
 

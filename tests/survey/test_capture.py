@@ -131,7 +131,7 @@ def test_what_would_mend_a_captured_machine_is_rehearsed_here_and_done_there(
     source.trusted()
     assert fundamen("capture", "-m", office.root, "one.capture", "/opt/tide/tide", "--yes").status == 0
     rehearsed = fundamen("restore", "--rehearse", "-m", "one.capture", "/opt/tide/tide")
-    assert "2 files to place" in rehearsed.out, rehearsed.out + rehearsed.err
+    assert "place 2 files" in rehearsed.out, rehearsed.out + rehearsed.err
     assert rehearsed.out.endswith("Next\n  On that machine: fundamen restore --yes /opt/tide/tide\n")
 
 

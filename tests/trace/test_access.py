@@ -95,7 +95,7 @@ def test_restore_gives_the_rights_and_undo_takes_them_back(office: ALinuxMachine
     folder.chmod(0o700)
     library.chmod(0o640)
     rehearsed = fundamen("restore", "--rehearse", *words, "/opt/app/bin/app")
-    assert (rehearsed.status, "the rights of 2 entries to change" in rehearsed.out) == (1, True), rehearsed.out
+    assert (rehearsed.status, "change the rights of 2 entries" in rehearsed.out) == (1, True), rehearsed.out
     assert fundamen("restore", "--yes", *words, "/opt/app/bin/app").status == 0
     assert (folder.stat().st_mode & 0o777, library.stat().st_mode & 0o777) == (0o711, 0o644)
     assert faults(office) == []

@@ -22,6 +22,7 @@ _MOST_FOUND = 3
 _MAKEFILES = re.compile(
     r"(?:GNUm|M|m)akefile(?:\..*)?$|.*\.(?:mk|mak|am|pro|cmake)$|CMakeLists\.txt$|configure(?:\.ac)?$|env_.*"
 )
+_BUILT = re.compile(r"\.(?:a|o|so(?:\.[\d.]+)?)$")  # what is made for one architecture
 _LARGEST_MAKEFILE = 4 << 20  # bytes
 _LIBRARIES = {Sort.LIBRARY, Sort.SHARED, Sort.STATIC}
 
@@ -104,7 +105,7 @@ class Whereabouts:
     def _is_of_use(self, path: MachinePath) -> bool:
         if self._machine.look(path).kind is not EntryKind.FILE:
             return False
-        if not path.endswith((".a", ".so", ".o")):
+        if not _BUILT.search(path):
             return True
         file = read_library(self._machine, path)
         return not file.problem and file.architecture in {None, self._architecture}

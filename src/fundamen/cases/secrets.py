@@ -18,7 +18,11 @@ _ADDRESSES = (
     (re.compile(r"\b(?:[A-Za-z0-9+/]{40,}={0,2})(?![A-Za-z0-9])"), "[key]"),
 )
 BLOTS = (BLOT, "[address]", "[mail address]", "[user's number]", "[user]", "[key]", "[name]")
-_DIGEST = re.compile(r"[0-9a-fA-F]{40}|[0-9a-fA-F]{64}")  # of a file or certificate: no secret, and needed
+# Digests of files and certificates, and paths: no secrets, and needed. Every part of a path reads as a word; in a key
+# that was drawn at random hardly any does.
+_NEEDED = re.compile(
+    r"[0-9a-fA-F]{40}|[0-9a-fA-F]{64}|/?(?:[A-Z]?[a-z]{0,30}[0-9]{0,3}/){3,}[A-Z]?[a-z]{1,30}[0-9]{0,3}"
+)
 
 
 def command_without_secrets(words: Sequence[str]) -> str:
@@ -46,7 +50,7 @@ def without_identities(text: str, names: Iterable[str] = ()) -> str:
     text = without_secrets(text)
     for pattern, instead in _ADDRESSES:
         text = pattern.sub(
-            lambda found, instead=instead: found[0] if _DIGEST.fullmatch(found[0]) else found.expand(instead),  # type: ignore[misc]
+            lambda found, instead=instead: found[0] if _NEEDED.fullmatch(found[0]) else found.expand(instead),  # type: ignore[misc]
             text,
         )
     for name in sorted(filter(None, names), key=len, reverse=True):

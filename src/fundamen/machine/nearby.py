@@ -13,6 +13,7 @@ _BY_HAND = {
     Platform.MACOS: ("/usr/local", "/opt"),
     Platform.WINDOWS: ("C:\\Program Files", "C:\\Program Files (x86)"),
 }
+_OF_A_SYSTEM = {"etc", "usr", "var"}  # folders that the root of any Unix system has
 _DEEPEST = 5
 _MOST_FOLDERS = 4000
 
@@ -20,7 +21,8 @@ _MOST_FOLDERS = 4000
 def folders_near(machine: Machine, folder: MachinePath) -> Iterator[tuple[MachinePath, tuple[str, ...]]]:
     """Each folder with the names in it: the given one, the one above it, the usual ones, nearest first, each once.
 
-    Links are not followed, for they may lead anywhere; depth and number are bounded.
+    Links are not followed, for they may lead anywhere; depth and number are bounded. The root of another system, such
+    as a container's, is left out: its files are for its own programs.
     """
     above = machine.folder_of(folder)
     is_top = machine.folder_of(above) == above
@@ -36,6 +38,8 @@ def folders_near(machine: Machine, folder: MachinePath) -> Iterator[tuple[Machin
             try:
                 names = machine.names(real)
             except UnreadableError:
+                continue
+            if depth and set(names) >= _OF_A_SYSTEM:
                 continue
             yield real, names
             if depth < _DEEPEST:

@@ -17,6 +17,7 @@ Word = Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
 Account = Annotated[str, msgspec.Meta(max_length=100)]  # the name of a user or group; empty for whoever has the folder
 
 NEUTRAL = "neutral"
+UNKNOWN_PUBLISHER, UNKNOWN_VERSION = "unknown", "0"  # of what a medium does not say
 UNTRUSTED = "untrusted: "  # how the reason begins of a withdrawal for which what is installed is not trusted either
 
 
@@ -122,18 +123,29 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return (*self.files, *self.links, *self.folders)
 
     @property
+    def name_and_version(self) -> str:
+        """The name, with the version if it is known."""
+        return self.name if self.version == UNKNOWN_VERSION else f"{self.name} {self.version}"
+
+    @property
     def title(self) -> Message:
         """The package as a technician would say it."""
         language = UNSAID if self.language == NEUTRAL else say("model.language", language=self.language)
         processor = "" if self.platform is Platform.ANY else f" {self.architecture}"
         return say(
             "model.for",
-            name=self.name,
-            version=self.version,
+            name=self.name_and_version,
             words=self.platform.in_words,
             processor=processor,
             language=language,
         )
+
+    @property
+    def title_and_publisher(self) -> Message:
+        """The same with its publisher, if it is known."""
+        if self.publisher == UNKNOWN_PUBLISHER:
+            return self.title
+        return say("model.by", title=self.title, publisher=self.publisher)
 
 
 PackageEntry = PackageFile | PackageLink | PackageFolder

@@ -431,9 +431,8 @@ def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> Mess
         *(
             say(
                 "restore.from",
-                name=o.package.name,
-                version=o.package.version,
-                other_name=o.source.name,
+                name=o.package.name_and_version,
+                source=o.source.name,
                 obstacle=o.obstacle,
             )
             for o in offers[:3]

@@ -4,8 +4,8 @@ A *unit* is what a publisher hands out as one: an install package, a cabinet, an
 Which unit serves is told by what it is, its architecture, version and language, never by what it is called.
 
 Guarantees: nothing on the media is run; a unit counts as proven only if its own publisher's signature, or that of a
-container around it, is trusted, or if the technician typed the SHA-256 of the medium; only the files of units that are
-asked for are kept, under their digests.
+container around it, is trusted, or if the technician typed the SHA-256 of the medium (in a folder: of the file); only
+the files of units that are asked for are kept, under their digests.
 """
 
 import contextlib
@@ -42,7 +42,10 @@ _TELLS_PLACES = {ContainerKind.MSI, ContainerKind.DEBIAN}
 _MOST_NESTING = 4
 _MOST_BINARY = 256 << 20  # bytes that are looked at as a program or library
 _PIECE = 1 << 20
+_PROGRAMS = (b"MZ", b"\x7fELF")
 _MAY_HOLD_FILES = (".msi", ".cab", ".zip", ".whl", ".deb", ".tar", ".gz", ".xz", ".bz2", ".zst", ".tgz", ".exe", ".iso")
+
+_UNSIGNED_FOLDER = Proof("", say("sources.a-folder-is-not-signed"))
 
 Prove = Callable[[ByteSource], Proof]  # what a file's own signature proves
 
@@ -54,6 +57,7 @@ class _Loose(msgspec.Struct, frozen=True):
     binary: Binary | None  # None where it is neither program nor library
     language: int = 0  # of its version resource; 0 where it has none
     is_for_developers: bool = False  # a debug build, or only to compile against
+    sha256: str = ""  # of a program or library
     strings: dict[str, str] = {}  # likewise
     version: str = ""
 
@@ -147,7 +151,7 @@ class Media:
     def _units_at(self, path: HostPath) -> Iterator[_Unit]:
         if os.path.isdir(path):
             whole = _Whole(printable(path), None, None, lambda: _folder_files(path))
-            yield from self._units_in(whole, Proof("", say("sources.a-folder-has-no-signature")), 0)
+            yield from self._units_in(whole, _UNSIGNED_FOLDER, 0)
             return
         try:
             source = FileBytes(path, os.path.basename(path))
@@ -158,6 +162,10 @@ class Media:
                 do=say("sources.name-a-file-or-folder-that"),
             ) from error
         container = find_container(source)
+        if container is None and source.read_at(0, 4).startswith(_PROGRAMS):
+            whole = _Whole(printable(path), None, None, lambda: _single_file(path))
+            yield from self._units_in(whole, _UNSIGNED_FOLDER, 0)
+            return
         if container is None:
             raise UnreadableError(
                 what=say("sources.the-medium-cannot-be-used", path=printable(path)),
@@ -227,7 +235,12 @@ class Media:
             loose.setdefault(folder, []).append(_look_at(packed, loose_data))
         for folder, held in loose.items():
             where = f"{whole.title}: {folder}" if folder else whole.title
-            yield _Unit(msgspec.structs.replace(whole, title=where), tuple(held), proof)
+            titled = msgspec.structs.replace(whole, title=where)
+            vouched = tuple(each for each in held if not proof.is_proven and each.sha256 in self._digests)
+            if vouched:
+                yield _Unit(titled, vouched, Proof(say("sources.the-file-has-the-sha-256"), ""))
+            if others := tuple(each for each in held if each not in vouched):
+                yield _Unit(titled, others, proof)
         packages_first = sorted(containers.items(), key=lambda each: each[1][0].kind is not ContainerKind.MSI)
         for path, (container, source) in packages_first:
             if any(source is each for each in self._claimed):
@@ -344,27 +357,38 @@ def _folder_files(folder: HostPath) -> Iterator[tuple[PackedFile, Readable]]:
                 yield PackedFile(relative, 0o644, os.path.getsize(path)), data
 
 
+def _single_file(path: HostPath) -> Iterator[tuple[PackedFile, Readable]]:
+    """A program or library that is named by itself."""
+    with open(path, "rb") as data:
+        yield PackedFile(os.path.basename(path), 0o644, os.path.getsize(path)), data
+
+
 def _look_at(packed: PackedFile, data: Readable) -> _Loose:
     """Read a loose file; only programs and libraries are read as a whole."""
     head = data.read(4)
-    if not head.startswith((b"MZ", b"\x7fELF")) or packed.size > _MOST_BINARY:
+    if not head.startswith(_PROGRAMS) or packed.size > _MOST_BINARY:
         return _Loose(packed, None)
     source = MemoryBytes(head + data.read(_MOST_BINARY), packed.path)
     try:
         binary = read_binary(source)
     except UnreadableError:
         return _Loose(packed, None)
+    loose = _Loose(packed, binary, sha256=digest_of(source))
     if isinstance(binary, Pe):
         with contextlib.suppress(DamagedFileError):
             managed = read_managed(source, binary)
-            is_for_developers = managed is not None and managed.is_reference
+            is_reference = managed is not None and managed.is_reference
+            loose = msgspec.structs.replace(loose, is_for_developers=is_reference)
             version = read_version(source, binary)
             if version is not None:
-                number = version.product_version or version.file_version or ""
-                is_for_developers |= version.is_debug
-                return _Loose(packed, binary, version.language, is_for_developers, version.strings, number)
-            return _Loose(packed, binary, is_for_developers=is_for_developers)
-    return _Loose(packed, binary)
+                return msgspec.structs.replace(
+                    loose,
+                    language=version.language,
+                    is_for_developers=is_reference or version.is_debug,
+                    strings=version.strings,
+                    version=version.product_version or version.file_version or "",
+                )
+    return loose
 
 
 def _main_file(files: Sequence[_Loose]) -> _Loose | None:

@@ -11,7 +11,7 @@ from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
-from fundamen.model.package import NEUTRAL, Base
+from fundamen.model.package import NEUTRAL, UNKNOWN_PUBLISHER, UNKNOWN_VERSION, Base
 
 # Language identifiers (MS-LCID): 0, 127 and 1024 are no language; US English is what a publisher translates from.
 _NEUTRAL_LANGUAGES = {0, 127, 1024, 1033}
@@ -22,7 +22,6 @@ _FOR_DEVELOPERS = re.compile(
     re.IGNORECASE,
 )
 _NO_NAME = "a package without a name"
-UNKNOWN_PUBLISHER, UNKNOWN_VERSION = "unknown", "0"
 
 # Windows Installer reference, "System Folder Properties"; what is not among them counts from the program's folder.
 _FOLDERS: dict[str, tuple[Base, str]] = {

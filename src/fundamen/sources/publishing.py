@@ -19,13 +19,13 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
-from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
+from fundamen.model.package import NEUTRAL, UNKNOWN_PUBLISHER, UNKNOWN_VERSION, Base, Package, PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import copy_whole
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media import Media
-from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, Stated, read_place
+from fundamen.sources.media_identity import Stated, read_place
 from fundamen.sources.publisher_files import look_at, why_no_artefact
 from fundamen.sources.repository import Repository, identity_of
 

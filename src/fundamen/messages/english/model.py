@@ -6,6 +6,7 @@ TEXTS = {
     "could-not-be-examined": "{subject} could not be examined",
     "fundamen-has-a-bug": "Fundamen has a bug: {error_class}: {error}",
     "send-in-the-bug-file-that": "Send in the bug file that standard error names.",
+    "by": "{title}, by {publisher}",
     "language": ", language {language}",
-    "for": "{name} {version} for {words}{processor}{language}",
+    "for": "{name} for {words}{processor}{language}",
 }

@@ -43,7 +43,7 @@ TEXTS = {
     "for-not": "for {architecture}, not {other_architecture}",
     "no-source-is-trusted-yet": "no source is trusted yet",
     "no-trusted-source-has-it": "no trusted source has it",
-    "from": "{name} {version} from {other_name}: {obstacle}",
+    "from": "{name} from {source}: {obstacle}",
     "the-plan-cannot-be-used": "The plan {name} cannot be used",
     "it-is-none-of-the-form": "it is none of the form {schema}: {error}",
     "make-a-new-one-fundamen-restore": "Make a new one: fundamen restore --rehearse --save-plan FILE PROGRAM",

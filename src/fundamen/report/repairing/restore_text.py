@@ -27,6 +27,14 @@ _MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
 _MOST_TOLD = 6  # programs of which each is told by itself
 _MOST_NAMES = 8  # of sound files that are told
 
+_DONE = {
+    "install": "installed",
+    "set aside": "set aside",
+    "change": "changed",
+    "make": "made",
+    "place": "in place, read back and compared",
+}
+
 
 def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> str:
     """The page that consent is asked on: what would be done, and what would come of it."""
@@ -291,32 +299,30 @@ def _tell_lost(page: Page, lost: Sequence[Originals], machine: Machine) -> None:
 
 
 def _would_be_done(plan: Plan) -> str:
-    size = size_in_words(plan.size)
-    return ", and ".join(_parts(plan, "to install", "to set aside", "to make", f"to place ({size})"))
+    steps = [f"{verb} {what}" for verb, what in _counted_steps(plan)]
+    return f"This will {', and '.join(steps)}"
 
 
 def _was_done(plan: Plan) -> str:
-    return ", ".join(_parts(plan, "installed", "set aside", "made", "in place, read back and compared"))
+    return ", ".join(f"{what} {_DONE[verb]}" for verb, what in _counted_steps(plan, with_size=False))
 
 
-def _parts(plan: Plan, install: str, set_aside: str, make: str, place: str) -> Iterator[str]:
-    """The steps of a plan, each kind with its count and one of the verbs."""
+def _counted_steps(plan: Plan, *, with_size: bool = True) -> Iterator[tuple[str, str]]:
+    """The steps of a plan, each kind as (verb, count and noun)."""
     if plan.installs is not None:
-        yield f"{count_of(len(plan.installs.packages), 'package')} {install}"
+        yield "install", count_of(len(plan.installs.packages), "package")
     if plan.moved:
-        yield f"{count_of(len(plan.moved), 'file')} {set_aside}"
+        yield "set aside", count_of(len(plan.moved), "file")
     if plan.rights:
-        entries = count_of(len(plan.rights), "entry", "entries")
-        yield f"the rights of {entries} {'changed' if make == 'made' else 'to change'}"
+        yield "change", f"the rights of {count_of(len(plan.rights), 'entry', 'entries')}"
     if plan.folders:
-        yield f"{count_of(len(plan.folders), 'folder')} {make}"
-    links = sum(bool(step.link) for step in (*plan.placed, *plan.own))
-    if links:
-        yield f"{count_of(links, 'link')} {make}"
+        yield "make", count_of(len(plan.folders), "folder")
+    if links := sum(bool(step.link) for step in (*plan.placed, *plan.own)):
+        yield "make", count_of(links, "link")
     if files := sum(not step.link for step in plan.placed):
-        yield f"{count_of(files, 'file')} {place}"
+        yield "place", count_of(files, "file") + (f" ({size_in_words(plan.size)})" if with_size else "")
     if changed := sum(not step.link for step in plan.own):
-        yield f"{count_of(changed, 'file')} {'changed' if make == 'made' else 'to change'}"
+        yield "change", count_of(changed, "file")
 
 
 def _plan(page: Page, plan: Plan) -> None:
@@ -365,7 +371,7 @@ def _package(
     steps: Sequence[PlaceFile | PlaceLink],
 ) -> None:
     """Add the files of a package that are placed, and those that are right already."""
-    page.heading(f"{package.title}, by {package.publisher}")
+    page.heading(package.title_and_publisher)
     page.line(_whence(source, package))
     for folder in folders:
         page.field("make", f"{folder.path}/   ({folder.because})", indent=4, width=9)

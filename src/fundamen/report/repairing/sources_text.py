@@ -4,11 +4,10 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from fundamen.model.architecture import Architecture
-from fundamen.model.package import Package
+from fundamen.model.package import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, count_of
 from fundamen.sources.catalogue import Catalogue
-from fundamen.sources.media_identity import UNKNOWN_VERSION
 from fundamen.sources.offers import Offer
 from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
 from fundamen.trust.fingerprint import group_digits
@@ -121,4 +120,5 @@ def _version(package: Package) -> str:
 def _describe_package(package: Package) -> tuple[str, str]:
     vouched = f"; verified by {package.proven_by}" if package.proven_by else ""
     withdrawn = f"; withdrawn: {package.withdrawn}" if package.withdrawn is not None else ""
-    return package.title, f"by {package.publisher}, {count_of(len(package.files), 'file')}{vouched}{withdrawn}"
+    by = f"by {package.publisher}, " if package.publisher != UNKNOWN_PUBLISHER else ""
+    return package.title, f"{by}{count_of(len(package.files), 'file')}{vouched}{withdrawn}"
