@@ -105,7 +105,7 @@ def _answer(look: Look) -> str:
         return "will not run here."
     if count := len(found.leftovers):
         does = "does" if count == 1 else "do"
-        return f"is misled here: {count_of(count, 'registered place')} that it uses {does} not exist."
+        return f"will decide wrongly here: {count_of(count, 'registered place')} that it uses {does} not exist."
     chosen = sum(part.is_chosen is True for part in found.parts)
     return f"will install {chosen} of {count_of(len(found.parts), 'feature')} here."
 

@@ -93,9 +93,9 @@ def _add_names(page: Page, certificate: Certificate, purpose: Purpose) -> None:
 
 
 def _add_signature(page: Page, signature: Signature, number: int | None, importing: str) -> None:
-    title = f"Signature {number}" if number is not None else "Signature"
-    page.heading(f"{title}, by {signature.name or 'an issuer whose certificate is missing'}")
-    page.verdict(_VERDICTS[signature.verdict], "", word=signature.verdict)
+    page.heading(f"Signature {number}" if number is not None else "Signature")
+    name = signature.name or "an issuer whose certificate is missing"
+    page.verdict(_VERDICTS[signature.verdict], name, word=signature.verdict)
     if signature.reason and (number is not None or signature.chain is None):  # of one alone the answer says it
         page.line(signature.reason, 6)
     if signature.program_name:

@@ -25,7 +25,7 @@ from fundamen.report.page import count_of
 @click.option("--redact", "is_redacted", is_flag=True, help="Leave out names, addresses, keys, this host and its user.")
 @options.output_options
 def command(number: int | None, to: str, form: str, *, is_redacted: bool, output: Output) -> None:
-    """Write a request to somebody who has the rights, from the open case or case NUMBER.
+    """Write a request to a person who has the rights, from the open case or case NUMBER.
 
     It says what is needed and why, with the evidence, how to check that it is done, and what was tried. What is still
     unknown is listed first.

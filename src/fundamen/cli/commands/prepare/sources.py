@@ -43,7 +43,7 @@ def command() -> None:
 def trust(
     place: str, *, fingerprint: str, name: str | None, mirror: tuple[str, ...], authority: str | None, output: Output
 ) -> None:
-    """Trust the source at PLACE, a folder or an https address, if it has the fingerprint that its owner told you.
+    """Trust the source at PLACE, a folder or an https address, if it has the fingerprint that its owner gave you.
 
     \b
     fundamen sources trust /media/usb/source --fingerprint '3f2a 90c1 ...' --name harbour-it
