@@ -7,7 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine
-from fundamen.loaders.wrappers import STARTED, StartUnknownError, find_start
+from fundamen.loaders.load_map import STARTED
+from fundamen.loaders.starting import StartUnknownError
+from fundamen.loaders.wrappers import find_start
 from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import find_faults, trace_program

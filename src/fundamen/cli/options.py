@@ -11,6 +11,7 @@ import click
 from fundamen.api.state_folder import state_folder
 from fundamen.cli.helping import CommonOption
 from fundamen.cli.output import Output
+from fundamen.machine.access import find_user
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.messages import say
@@ -55,7 +56,7 @@ def machine_options(command: Command) -> Command:
             opened = open_machine(
                 machine, drives=_pairs("--drive", drive), environment=environment, current=os.getcwd()
             )
-            opened.run_as = run_as
+            opened.run_as = find_user(opened, run_as) if run_as else None
             return opened
 
         command(machine=open_it, **others)

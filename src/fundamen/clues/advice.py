@@ -15,6 +15,7 @@ from fundamen.messages import UNSAID, Message, as_command, say
 from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
+_AFTER_NOUN = re.compile(r"\b((?:an?|the) \w+) \{(\w+)\}", re.IGNORECASE)
 _FROM_MENTIONS = {
     "program": MentionKind.PROGRAM,
     "component": MentionKind.COMPONENT,
@@ -56,10 +57,20 @@ def means_of(finding: Finding) -> str:
     if finding.entry is None:
         return say("clues.it-complains-in-words-that-are")
     known = {**_UNNAMED, **finding.holes}
-    template = finding.entry.means
+    template = _named_once(finding.entry.means, finding.holes)
     means = fill_holes(template, known) or _HOLE.sub("something", template)
     is_name = (hole := _HOLE.match(template)) is not None and hole[1] in finding.holes
     return means if is_name else means[:1].upper() + means[1:]  # names are spelled as they are
+
+
+def _named_once(template: str, holes: dict[str, str]) -> str:
+    """A meaning without the holes whose value is not known and whose noun stands before them already."""
+
+    def shorten(found: re.Match[str]) -> str:
+        is_noun = found[2] not in holes and _UNNAMED.get(found[2], "").lower() == found[1].lower()
+        return found[1] if is_noun else found[0]
+
+    return _AFTER_NOUN.sub(shorten, template)
 
 
 def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likely, ...]:

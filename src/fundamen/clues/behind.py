@@ -16,11 +16,13 @@ from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
+from fundamen.loaders.launchers import find_launcher
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.machine.programs import find_program
 from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
+from fundamen.model.binary import Format
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -196,6 +198,8 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     for path in dict.fromkeys(
         (*database, *_find_bundle(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
     ):
+        if any(path == each.path for trace in found if trace.format is Format.LAUNCHER for each in trace.components):
+            continue  # its unit says with which variables and for which user it is started
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
@@ -231,6 +235,7 @@ def _lost_commands(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
 def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     decisive = reading.decisive
     named = [decisive.holes[name] for name in ("program", "component", "path") if decisive and name in decisive.holes]
+    yield from _units(machine, reading)
     programs = {mention.text for mention in reading.mentions if mention.kind is MentionKind.PROGRAM}
     named += sorted(programs)
     paths = [mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH]
@@ -246,6 +251,14 @@ def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     reported_by = _SHELL.match(decisive.text) if decisive is not None else None
     shell = reported_by[1] if reported_by is not None else ""
     yield from (machine.absolute_path(path) for path in paths if path != shell)
+
+
+def _units(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+    """The units of systemd that the causes are about."""
+    causes = (each for each in (reading.decisive, *reading.also, *reading.follows) if each is not None)
+    for name in dict.fromkeys(each.holes["service"] for each in causes if "service" in each.holes):
+        if (unit := find_launcher(machine, f"{name}.service")) is not None:
+            yield unit
 
 
 def _components(reading: Reading) -> list[str]:
@@ -368,7 +381,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
         if depth
         else UNSAID
     )
-    name = machine.paths.basename(cause.name)
+    name = cause.full_name if cause.noun else machine.paths.basename(cause.name)
     others = [fault for fault in trace.faults if fault is not cause]
     more = (
         say("clues.more-of-its-dependencies-at-fault", count=_counted_of(len(others)).capitalize(), verb=_is(others))

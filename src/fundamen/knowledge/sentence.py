@@ -173,6 +173,8 @@ def _inside(name: str, before: str, after: str) -> str:
         return rf"[^{QUOTES}\n]{{1,400}}"
     if before.endswith("(") and after.startswith(")") and name not in {"number", "code"}:
         return rf"[^{QUOTES}()\n]{{1,400}}"
+    if name == "service" and after.startswith(".service"):
+        return r"[\w:.@\\-]{1,255}?"  # a unit's name: systemd.unit(5)
     if name in _SPECIAL:
         return ".{1,400}" if name == "symbol" and not after else _SPECIAL[name]
     return f"{_DRIVE_PATH}?|{_WORD}?" if after else rf"{_DRIVE_PATH}?\.\w{{1,10}}(?!\w)|{_WORD}"

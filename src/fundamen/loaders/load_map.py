@@ -4,12 +4,16 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.machine.access import Runner
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Necessity
 from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
 from fundamen.model.paths import MachinePath
+
+# Kinds of what a script, a unit or a list of jobs names: a program that it starts, and what systemd sets up for it.
+STARTED, ACCOUNT, WORKING_FOLDER, ENVIRONMENT_FILE = "started-program", "account", "working-folder", "environment-file"
 
 
 class CandidateOutcome(StrEnum):
@@ -78,8 +82,10 @@ class LoadMap(msgspec.Struct, frozen=True):
     unoffered: tuple[Unoffered, ...] = ()
     runs_here: Message = UNSAID  # what the machine runs, where that does not include this program
     untrusted: Message = UNSAID  # why the system does not start the program, where it does not accept its signature
+    switched_off: Message = UNSAID  # why nothing starts it, where somebody has arranged that
     remarks: tuple[Message, ...] = ()  # what else there is to say of the program, which changes no verdict
     not_followed: Message = UNSAID  # what it starts and only a run could tell, in a clause
+    run_as: Runner | None = None  # the user whom a unit or a list of jobs names; None where none is named
 
     def joined_with(self, inner: "LoadMap") -> "LoadMap":
         """The same with the needs of another program that it runs, each once."""

@@ -26,6 +26,7 @@ _PLATFORMS = {
     Format.MACHO: Platform.MACOS,
 }
 # What another program carries out, and where: the first line of a script means nothing to Windows.
+LAUNCHERS = (".service", ".timer", ".socket", ".path", ".desktop")  # endings of what starts programs
 _HOSTED = {Format.SCRIPT: {Platform.LINUX, Platform.MACOS}, Format.JAVA: set(Platform)}
 
 
@@ -41,7 +42,7 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
     with log_time(_LOG, "loading %s as %s would", program, machine.title):
-        found = _load_map(machine, program, also)
+        found = _map_of_launcher(machine, program) or _load_map(machine, program, also)
     if _LOG.isEnabledFor(logging.DEBUG):
         for each in found.resolutions:
             tried = ", ".join(f"{place.path} ({place.outcome}: {place.because})" for place in each.candidates)
@@ -95,6 +96,15 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
 
         return with_interpreter(machine, loading)
     return loading
+
+
+def _map_of_launcher(machine: Machine, program: MachinePath) -> LoadMap | None:
+    """The needs of what a unit, desktop entry or list of jobs starts; None for any other file."""
+    if not program.endswith(LAUNCHERS) and "/cron" not in program:
+        return None
+    from fundamen.loaders import launchers  # noqa: PLC0415 - few are traced
+
+    return launchers.load_map(machine, program, load_map) if launchers.is_launcher(machine, program) else None
 
 
 def _map_of_hosted(machine: Machine, program: MachinePath, binary: Binary) -> LoadMap:

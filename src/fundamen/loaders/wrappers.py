@@ -7,8 +7,8 @@ Source: POSIX, XCU 2.5, 2.6, 2.9.1, 2.14.
 
 import posixpath
 import re
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Sequence
+from contextlib import suppress
 from itertools import product
 
 import msgspec
@@ -17,16 +17,15 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.unix.script import Script
 from fundamen.formats.unix.shell import ShellCommand, read_shell
 from fundamen.formats.unix.shell_words import Piece, Quoting, Word
-from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
-from fundamen.loaders.loading import load_map
-from fundamen.loaders.search_path import find_on_path, judge_runnable
+from fundamen.loaders.load_map import CandidateOutcome, LoadMap
+from fundamen.loaders.search_path import find_on_path
+from fundamen.loaders.starting import Load, Start, StartUnknownError, find_places, started_as, with_program
 from fundamen.machine.machine import Machine
 from fundamen.messages import say
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
-STARTED = "started-program"  # the kind of a program that a script starts
 _SHELLS = {"sh", "dash", "bash", "ash", "ksh", "mksh", "zsh", "busybox"}
 _MOST_WRAPPERS = 5  # that start one another
 _MOST_VALUE = 1 << 16  # characters
@@ -38,26 +37,13 @@ _SCRIPT_ITSELF = {"0", "BASH_SOURCE", "BASH_SOURCE[0]"}
 _ARGUMENTS = {"@", "*", "1", "2", "3", "4", "5", "6", "7", "8", "9"}
 
 
-class Start(msgspec.Struct, frozen=True):
-    """The program that a script starts."""
-
-    words: tuple[str, ...]  # the program as the script names it, and its arguments as far as they are known
-    line: int
-    environment: dict[str, str]  # what is set for it besides what the script was started with
-    folder: str | None  # in which it is started; None where that is not known
-    is_certain: bool  # whether no condition decides if it is started
-
-
-class StartUnknownError(Exception):
-    """Only a run could tell what a script starts; it never leaves this module's callers."""
-
-
-def with_started(machine: Machine, loading: LoadMap, under_way: tuple[MachinePath, ...] = ()) -> LoadMap:
+def with_started(machine: Machine, loading: LoadMap, load: Load, under_way: tuple[MachinePath, ...] = ()) -> LoadMap:
     """A script's needs with those of the program that it starts; of any other program the same.
 
     Args:
         machine: on which it lies.
         loading: what the script's own interpreter needs.
+        load: gives what any other program needs by itself.
         under_way: scripts that have led to this one.
     """
     script = loading.binary
@@ -70,7 +56,12 @@ def with_started(machine: Machine, loading: LoadMap, under_way: tuple[MachinePat
         start = find_start(machine, loading.program)
         if start is None:
             return loading
-        return _with_program(machine, loading, start, (*under_way, loading.program))
+        before = (*under_way, loading.program)
+
+        def follow(machine: Machine, program: MachinePath) -> LoadMap:
+            return with_started(machine, load(machine, program), load, before)
+
+        return with_program(machine, loading, start, follow)
     except StartUnknownError as error:
         return msgspec.structs.replace(loading, not_followed=str(error))
 
@@ -124,8 +115,8 @@ def _choose_start(machine: Machine, starts: Sequence[Start]) -> Start | None:
 
 def _place_of(machine: Machine, start: Start) -> MachinePath | None:
     """The real path of a program that may be started; None where it is not there."""
-    with _environment_of(machine, start):
-        candidates = _candidates(machine, start)
+    with started_as(machine, start):
+        candidates = find_places(machine, start)
     taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
     return machine.real(taken) if taken is not None else None
 
@@ -176,8 +167,9 @@ class _Run:
             self._values = {**before, **dict(zip(names, values, strict=True))}
             with suppress(StartUnknownError):
                 start = self.start(command, words)
-                is_certain = start.is_certain and self._unsure.isdisjoint(names)
-                found.append(msgspec.structs.replace(start, is_certain=is_certain))
+                is_certain = start.how is Necessity.REQUIRED and self._unsure.isdisjoint(names)
+                how = Necessity.REQUIRED if is_certain else Necessity.DELAYED
+                found.append(msgspec.structs.replace(start, how=how))
         self._values = before
         if not found:
             shown = " ".join(word.source for word in words[:3])
@@ -211,7 +203,13 @@ class _Run:
         program = [value or "" for value in values[at:]]
         if not program:
             raise StartUnknownError(say("loaders.line-starts-a-program-that-only", line=command.line))
-        return Start(tuple(program), command.line, environment, self._folder, command.is_certain)
+        return Start(
+            words=tuple(program),
+            because=say("loaders.line-of-the-script", line=command.line),
+            environment=environment,
+            folder=self._folder,
+            how=Necessity.REQUIRED if command.is_certain else Necessity.DELAYED,
+        )
 
     def may_be_started(self, word: Word) -> bool:
         """Whether the last command of a script is a program for whose sake the script is there."""
@@ -343,63 +341,3 @@ class _Run:
             case "echo":
                 printed = " ".join(words[1:])
         return printed
-
-
-def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: tuple[MachinePath, ...]) -> LoadMap:
-    """The needs of a script, and behind them those of what it starts. Raises: StartUnknownError."""
-    name = start.words[0]
-    with _environment_of(machine, start):
-        candidates = _candidates(machine, start)
-        if not candidates:
-            raise StartUnknownError(say("loaders.line-starts-counted-from-the-folder", line=start.line, name=name))
-        taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
-        how = Necessity.REQUIRED if start.is_certain else Necessity.DELAYED
-        resolution = Resolution(name, loading.program, how, tuple(candidates), taken, STARTED)
-        loading = msgspec.structs.replace(loading, resolutions=(*loading.resolutions, resolution))
-        if taken is None:
-            return loading
-        try:
-            inner = with_started(machine, load_map(machine, taken), under_way)
-            if posixpath.basename(name) == "java" and "-jar" in start.words[:-1]:
-                inner = _merge(inner, _jar_of(machine, start))
-        except UnreadableError as error:
-            raise StartUnknownError(
-                say("loaders.line-starts-which-cannot-be-traced", line=start.line, taken=taken, why=error.why)
-            ) from error
-    return _merge(loading, inner)
-
-
-def _candidates(machine: Machine, start: Start) -> list[Candidate]:
-    """The places of a program that is started; none where the folder is not known from which it is counted."""
-    name = start.words[0]
-    if "/" not in name:
-        return list(find_on_path(machine, name))
-    if name.startswith("/") or start.folder is not None:
-        path = MachinePath(posixpath.normpath(posixpath.join(start.folder or "/", name)))
-        return [judge_runnable(machine, path, say("loaders.line-of-the-script", line=start.line))]
-    return []
-
-
-def _jar_of(machine: Machine, start: Start) -> LoadMap:
-    jar = start.words[start.words.index("-jar") + 1]
-    return load_map(machine, MachinePath(posixpath.join(start.folder or "/", jar)))
-
-
-def _merge(loading: LoadMap, inner: LoadMap) -> LoadMap:
-    return msgspec.structs.replace(
-        loading.joined_with(inner),
-        runs_here=loading.runs_here or inner.runs_here,
-        remarks=(*loading.remarks, *inner.remarks),
-        not_followed=loading.not_followed or inner.not_followed,
-    )
-
-
-@contextmanager
-def _environment_of(machine: Machine, start: Start) -> Iterator[None]:
-    """The machine with the variables that the program is started with."""
-    before = machine.environment
-    machine.environment = {**before, **start.environment}
-    try:
-        yield
-    finally:
-        machine.environment = before

@@ -82,13 +82,14 @@ def find_user(machine: Machine, name: str) -> Runner:
     return Runner(name, int(numbers[0]), frozenset({int(numbers[1]), *further}))
 
 
-def user_of(machine: Machine, program: MachinePath) -> Runner | None:
+def user_of(machine: Machine, program: MachinePath, named: Runner | None = None) -> Runner | None:
     """The user for whom a program is judged: the one that was named, or an ordinary one, if such a user may run it.
 
-    None where the rights are not known, and for a program that runs as its file's owner or group.
+    None where the rights are not known, and for a program that runs as its file's owner or group. A user whom the unit
+    names that starts the program counts before an ordinary one.
     """
-    if machine.run_as:
-        return find_user(machine, machine.run_as)
+    if machine.run_as is not None or named is not None:
+        return machine.run_as or named
     if machine.look(program).changes_account or find_barrier(machine, program, ORDINARY, runs=True) is not None:
         return None
     return ORDINARY

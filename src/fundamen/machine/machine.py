@@ -7,7 +7,7 @@ from collections.abc import Callable, Hashable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from types import ModuleType
-from typing import Any, Concatenate, ParamSpec, TypeVar
+from typing import TYPE_CHECKING, Any, Concatenate, ParamSpec, TypeVar
 
 import msgspec
 
@@ -22,6 +22,9 @@ from fundamen.model.binary import Binary
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
+
+if TYPE_CHECKING:  # it judges by what a machine knows
+    from fundamen.machine.access import Runner
 
 ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
 
@@ -69,7 +72,7 @@ class Machine(ABC):
         is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
         is_at_folder: whether it is read by places below a folder of this host, out of which nothing leads.
         may_be_shared: whether other processes may ask it in this one's stead: nobody takes down what is asked.
-        run_as: the user for whom programs are judged; empty for an ordinary one.
+        run_as: the user for whom programs are judged; None for an ordinary one.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
@@ -82,7 +85,7 @@ class Machine(ABC):
     is_prefix: bool = False
     is_captured: bool = False
     may_be_shared: bool = False
-    run_as: str = ""
+    run_as: "Runner | None" = None
     is_at_folder: bool = False
     root: HostPath
     paths: ModuleType

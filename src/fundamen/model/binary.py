@@ -18,6 +18,7 @@ class Format(StrEnum):
     JAVA = "java"
     MSI = "msi"
     CABINET = "cabinet"
+    LAUNCHER = "launcher"  # a unit, desktop entry or list of jobs, which starts programs
     INSTALLED = "installed-package"  # no file by itself: what a package has brought
 
 

@@ -329,7 +329,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
     """
     steps = {machine.fold(step.path): step for step in plan.steps}
     for trace in remaining:
-        user = user_of(overlay, trace.program)
+        user = user_of(overlay, trace.program, trace.run_as)
         for fault in trace.faults:
             blocked = (each.path for each in fault.searched if each.outcome is CandidateOutcome.BLOCKED)
             path = fault.path or next(blocked, None)

@@ -7,7 +7,7 @@ from functools import cached_property
 import msgspec
 
 from fundamen.evidence.authority import Testimony, remarks_of, weigh
-from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
+from fundamen.loaders.load_map import STARTED, Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Machine
@@ -74,7 +74,11 @@ class Judging:
     @cached_property
     def _user(self) -> Runner | None:
         """The user for whom the program is judged."""
-        return user_of(self._machine, self._loading.program)
+        return user_of(self._machine, self._loading.program, self._loading.run_as)
+
+    @property
+    def _user_is_named(self) -> bool:
+        return self._machine.run_as is not None or self._loading.run_as is not None
 
     def _barrier(self, path: MachinePath, *, runs: bool = False) -> Message:
         """Why the user may not read or run a file; empty where the user may."""
@@ -104,6 +108,7 @@ class Judging:
             observation=self._observation,
             remarks=remarks,
             not_followed=loading.not_followed,
+            run_as=loading.run_as,
         )
 
     def find_faults(self) -> Footing:
@@ -157,10 +162,16 @@ class Judging:
             finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
         elif self._loading.untrusted and not finding.verdict.is_fault:
             finding = _Finding(Verdict.UNTRUSTED, say("trace.it", untrusted=self._loading.untrusted), finding.evidence)
+        elif self._loading.switched_off and not finding.verdict.is_fault:
+            finding = _Finding(Verdict.BLOCKED, self._loading.switched_off, finding.evidence)
         may_be_run = self._may_be_run()
         if not may_be_run and not finding.verdict.is_fault:
             finding = _Finding(Verdict.BLOCKED, say("trace.no-user-may-execute-it-mode"), finding.evidence)
-        elif not finding.verdict.is_fault and (why := self._barrier(path, runs=binary.kind is BinaryKind.PROGRAM)):
+        elif (
+            not finding.verdict.is_fault
+            and binary.format is not Format.LAUNCHER  # which its user need not read
+            and (why := self._barrier(path, runs=binary.kind is BinaryKind.PROGRAM))
+        ):
             finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
@@ -184,7 +195,7 @@ class Judging:
     def _may_be_run(self) -> bool:
         """Whether the program's mode lets somebody run it; on Windows no mode does, and Java reads its archives."""
         loading = self._loading
-        if self._machine.platform is Platform.WINDOWS or loading.binary.format is Format.JAVA:
+        if self._machine.platform is Platform.WINDOWS or loading.binary.format in {Format.JAVA, Format.LAUNCHER}:
             return True
         return loading.binary.kind is not BinaryKind.PROGRAM or self._machine.look(loading.program).is_executable
 
@@ -194,7 +205,7 @@ class Judging:
         found = self._loading.loaded.get(path) if path is not None else None
         finding = self._judge(resolutions)
         # An interpreter was found by our own PATH, and an ordinary user has another one.
-        is_judged = path is not None and (first.kind in _LOADED_BY_ITSELF or bool(self._machine.run_as))
+        is_judged = path is not None and (first.kind in _LOADED_BY_ITSELF or self._user_is_named)
         if is_judged and path is not None and not finding.verdict.is_fault and (why := self._barrier(path)):
             finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         is_refusing = path is not None and self._failed.get(self._machine.fold(first.name)) == DLL_INIT_FAILED
@@ -231,7 +242,8 @@ class Judging:
     def _sought_as(self, resolution: Resolution) -> tuple[str, ...]:
         """Names of the missing file; of an interpreter its places first: it may be a link there."""
         name = self._machine.paths.basename(resolution.name)
-        places = [candidate.path for candidate in resolution.candidates if resolution.kind in _BY_PLACE]
+        is_by_place = resolution.kind in _BY_PLACE or (resolution.kind == STARTED and resolution.name.startswith("/"))
+        places = [candidate.path for candidate in resolution.candidates if is_by_place]
         # A package may spell a path with or without /usr, where the machine has merged the two.
         others = [p.removeprefix("/usr") if p.startswith("/usr/") else f"/usr{p}" for p in places if p[0] == "/"]
         return tuple(dict.fromkeys((*places, *others, name)))

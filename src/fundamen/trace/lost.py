@@ -5,6 +5,7 @@ from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
+from fundamen.loaders.loading import LAUNCHERS
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import find_program, places_on_path
@@ -23,6 +24,10 @@ _NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES}
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
     """The path of a program, as ``find_program`` has it; of a bare name that is gone, where a package had it."""
     path = find_program(machine, name)
+    if name.endswith(LAUNCHERS) and is_gone(machine, path):
+        from fundamen.loaders.launchers import find_launcher  # noqa: PLC0415 - few are traced
+
+        return find_launcher(machine, name) or path
     if not is_gone(machine, path) or machine.platform is not Platform.LINUX or machine.paths.basename(name) != name:
         return path
     places = [place for place, _ in places_on_path(machine, name)]

@@ -2,9 +2,10 @@
 
 import msgspec
 
-from fundamen.loaders.load_map import Candidate
+from fundamen.loaders.load_map import ACCOUNT, ENVIRONMENT_FILE, WORKING_FOLDER, Candidate
+from fundamen.machine.access import Runner
 from fundamen.machine.observation import Observation
-from fundamen.messages import UNSAID, Message
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
@@ -14,6 +15,7 @@ LOADED = "trace.loaded"  # the code of what was seen of a component that a run h
 # Kinds of components.
 INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
 DATABASE, BUNDLE_OF_CERTIFICATES = "package-database", "certificate-bundle"
+_NOUNS = {ACCOUNT: "trace.the-user", WORKING_FOLDER: "trace.the-folder", ENVIRONMENT_FILE: "trace.the-file"}
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 
@@ -55,6 +57,16 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     brought_by: tuple[str, ...] = ()  # packages of the operating system's archive that would put it where it is sought
 
     @property
+    def noun(self) -> Message:
+        """The kind of thing, for what only a unit names: "the user"; empty where the name says enough."""
+        return say(_NOUNS[self.kind]) if self.kind in _NOUNS else UNSAID
+
+    @property
+    def full_name(self) -> str:
+        """The name as it is asked for, with its noun if it needs one."""
+        return f"{self.noun} {self.name}" if self.noun else self.name
+
+    @property
     def is_fault(self) -> bool:
         """Whether it keeps the program from starting."""
         return self.verdict.is_fault and self.how is Necessity.REQUIRED
@@ -70,6 +82,7 @@ class Trace(msgspec.Struct, frozen=True):
     observation: Observation | None = None  # of its run, if it was run
     remarks: tuple[Message, ...] = ()  # on the machine as a whole
     not_followed: Message = UNSAID  # what it starts, which only a run could tell, in a clause: nothing is known of that
+    run_as: Runner | None = None  # the user whom a unit or a list of jobs names
 
     @property
     def is_of_a_program(self) -> bool:

@@ -3,7 +3,7 @@
 Sources: ntstatus.h for the numbers of Windows; ld.so(8) and POSIX's sh, "Exit Status for Commands", for Linux.
 """
 
-from fundamen.messages import Message, say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.binary import Format
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Component
@@ -36,6 +36,8 @@ def symptom_of(file_format: Format, component: Component) -> Message | None:
         return None
     if component.gives_up_with:
         return component.gives_up_with
+    if file_format is Format.LAUNCHER and component.kind == "program":
+        return UNSAID
     if file_format is Format.MACHO:
         return say(_MAC_KILLED if component.kind == "program" else _MAC)
     return _of_windows(component) if file_format is Format.PE else say(_of_linux(component))

@@ -11,10 +11,11 @@ from fundamen.evidence.authority import Authority, Subject, Testimony
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS
 from fundamen.loaders.load_map import LoadMap
-from fundamen.loaders.loading import load_map
+from fundamen.loaders.loading import LAUNCHERS, load_map
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.sharing import Where, Workers, can_fork
+from fundamen.machine.units import is_masked
 from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
@@ -120,7 +121,7 @@ def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
         from fundamen.trace.lost import trace_bundle, trace_database  # noqa: PLC0415 - seldom traced
 
         return trace_database(machine) if path == STATUS else trace_bundle(machine)
-    if machine.look(path).kind is EntryKind.ABSENT:
+    if machine.look(path).kind is EntryKind.ABSENT and not (path.endswith(LAUNCHERS) and is_masked(machine, path)):
         from fundamen.trace.lost import trace_lost  # noqa: PLC0415 - few are gone
 
         return trace_lost(machine, path)
@@ -180,7 +181,7 @@ def _with_started(machine: Machine, loading: LoadMap) -> LoadMap:
         return loading
     from fundamen.loaders.wrappers import with_started  # noqa: PLC0415 - most programs are no scripts
 
-    return with_started(machine, loading)
+    return with_started(machine, loading, load_map)
 
 
 def _with_symbols(machine: Machine, loading: LoadMap) -> LoadMap:

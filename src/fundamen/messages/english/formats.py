@@ -295,6 +295,7 @@ TEXTS = {
     "line-a-quotation-mark-is-not": "line {line}: a quotation mark is not closed",
     "line-a-parenthesis-is-not-closed": "line {line}: a parenthesis is not closed",
     "line-is-not-closed": "line {line}: {what} is not closed",
+    "a-quote-is-not-closed": "a quote is not closed",
     "the-specifier-in-cannot-be-filled": "the specifier {text} in {other_text} cannot be filled in here",
     "it-has-more-than-bounds": "it has more than {most_clauses} bounds",
     "is-no-bound-such-as-2": "{part!r} is no bound such as '>= 2.1'",

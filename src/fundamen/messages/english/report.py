@@ -1,6 +1,9 @@
 """Next steps that pages name, by their codes."""
 
 TEXTS = {
+    "make-the-user": "Have the user {name} made, as the package or the vendor of the unit describes.",
+    "make-the-folder": "Make the folder {name} for the user of the unit; then trace the unit again.",
+    "put-the-file-of-variables": "Put the file {name} back; its package or vendor says what belongs in it.",
     "on-that-machine": "On that machine: {line}",
     "get-the-build-for-this-machine": (
         "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."

@@ -1,6 +1,9 @@
 """Sentences and clauses of ``trace``, by their codes."""
 
 TEXTS = {
+    "the-user": "the user",
+    "the-folder": "the folder",
+    "the-file": "the file",
     "loaded": "loaded",
     "asked-for": "asked for",
     "asked-for-in-vain": "asked for, {status}",

@@ -171,7 +171,7 @@ def _add_judged(page: Page, behind: Behind) -> None:
             add_publisher(page, inspection.publisher, "")
     faults = {(fault.name, fault.reason): fault for trace in behind.traces for fault in trace.faults}
     for fault in faults.values():
-        page.verdict(fault.verdict, fault.name)
+        page.verdict(fault.verdict, fault.full_name)
         page.field("because", fault.reason, indent=4)
         if fault.brought_by:
             page.field("brought by", f"the system's package {fault.brought_by[0]}", indent=4)

@@ -4,7 +4,7 @@ from collections import Counter, defaultdict
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.loaders.load_map import ACCOUNT, WORKING_FOLDER, CandidateOutcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.messages import Message, as_command, say
@@ -152,7 +152,8 @@ def answer(trace: Trace, machine: Machine) -> str:
         return f"{name} has all that it needs to {purpose}{_doubt(trace, machine)}."
     listed = [f"{_plain_name(f, machine)} is {_verdict_words(f.verdict)}" for f in trace.faults]
     if len(listed) > _NAMES_IN_ANSWER:
-        listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
+        more = len(listed) - _NAMES_IN_ANSWER
+        listed = [*listed[:_NAMES_IN_ANSWER], f"{more} more {'is' if more == 1 else 'are'} at fault"]
     return f"{name} cannot {purpose} as it should: {', '.join(listed)}."
 
 
@@ -187,6 +188,8 @@ def next_step(trace: Trace, machine: Machine) -> Message:
     if trace.is_of_another_machine:
         return say("report.get-the-build-for-this-machine")
     faults = trace.faults
+    if faults and faults[0].noun:
+        return _next_for_unit(faults[0])
     if faults and faults[0].remedy:
         return as_command(faults[0].remedy)
     if faults and all(fault.brought_by for fault in faults):
@@ -196,6 +199,15 @@ def next_step(trace: Trace, machine: Machine) -> Message:
     if faults:
         return command(machine, "restore", "--rehearse", trace.program)
     return _next_without_fault(trace, machine)
+
+
+def _next_for_unit(fault: Component) -> Message:
+    """The next step for a thing that a unit names and no package holds."""
+    if fault.kind == ACCOUNT:
+        return say("report.make-the-user", name=fault.name)
+    if fault.kind == WORKING_FOLDER:
+        return say("report.make-the-folder", name=fault.name)
+    return say("report.put-the-file-of-variables", name=fault.name)
 
 
 def _next_without_fault(trace: Trace, machine: Machine) -> Message:
@@ -230,7 +242,7 @@ def _verdict_words(verdict: Verdict) -> str:
 
 
 def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbose: bool) -> None:
-    page.verdict(fault.verdict, fault.name, number)
+    page.verdict(fault.verdict, fault.full_name, number)
     page.field("because", fault.reason)
     if fault.path not in {None, fault.name}:
         page.field("found at", fault.path + (f" (version {fault.version})" if fault.version else ""))
@@ -283,7 +295,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
 def _is_stood_on(component: Component) -> bool:
     """Whether a component is listed among what is there; faults stand above, each with its reasons."""
     is_left_out = component.how is Necessity.OPTIONAL and component.path is None
-    return not (component.is_fault or is_left_out or component.kind == "symbol")
+    return not (component.verdict.is_fault or is_left_out or component.kind == "symbol")
 
 
 def _short_name(component: Component, machine: Machine) -> str:
@@ -292,6 +304,8 @@ def _short_name(component: Component, machine: Machine) -> str:
 
 def _plain_name(component: Component, machine: Machine) -> str:
     """A component's name as a person says it: a path's last part, an assembly's name without the rest."""
+    if component.noun:
+        return component.full_name
     if component.kind == "framework":
         return component.name.replace(",Version=v", " ")
     return component.name.partition(",")[0] if "assembly" in component.kind else machine.paths.basename(component.name)
