@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shutil
 import subprocess
 from pathlib import Path
@@ -10,6 +11,10 @@ import pytest
 
 from builders.machine import ALinuxMachine, a_copy
 from conftest import Fundamen
+from fundamen.machine.opening import open_machine
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.trace import trace_program
 
 pytestmark = [pytest.mark.system, pytest.mark.skipif(not shutil.which("systemctl"), reason="no systemctl")]
 
@@ -53,3 +58,23 @@ def test_a_service_is_enabled_as_its_own_tool_does(
     assert links(linux.root) == links(other) != {}
     again = fundamen("plans", "run", "--yes", "it.plan", "-m", str(other))
     assert again.out.startswith("There is nothing to do"), again.out
+
+
+@pytest.mark.skipif(shutil.which("systemd-analyze") is None, reason="no systemd")
+@pytest.mark.parametrize(
+    "line",
+    [
+        "/opt/marram/gone", "@/opt/marram/gone zero", "+/opt/marram/gone -x", '"/opt/marram/g\\x6fne" x', "-/opt/marram/gone",
+        "/opt/marram/%p 'a b'", "/bin/true /opt/marram/gone", "'/opt/marram/go ne'", ":/opt/marram/gone $X", "true",
+    ],
+    ids=str,
+)  # fmt: skip
+def test_systemd_misses_the_same_commands(line: str, tmp_path: Path) -> None:
+    unit = tmp_path / "tide.service"
+    unit.write_text(f"[Service]\nExecStart={line}\n")
+    checked = subprocess.run(
+        ["systemd-analyze", "verify", "--man=no", unit], capture_output=True, text=True, check=False
+    )
+    theirs = set(re.findall(r"Command (.+) is not executable", checked.stderr))
+    trace = trace_program(open_machine(None), MachinePath(str(unit)))
+    assert {fault.name for fault in trace.faults if fault.verdict is Verdict.MISSING} == theirs
