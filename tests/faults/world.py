@@ -65,12 +65,15 @@ class World:
         linux.file("/etc/ssl/certs/ca-certificates.crt", APublisher().root.pem)
         (linux.root / "srv/b.js").symlink_to("a.js")
         (linux.root / "srv/c.js").symlink_to("nowhere")
+        linux.file("/srv/e.js/own", b"in the place of a link")
         steps: list[dict[str, Any]] = [
             {"do": "set value", "path": "/etc/tide.ini", "key": ["tide", "station"], "value": "Reed"},
             {"do": "copy link", "path": "/srv/b.js"},
             {"do": "make link", "path": "/srv/c.js", "target": "a.js"},
             {"do": "set rights", "path": "/srv/d.sh", "mode": 0o2755, "owner": "#7", "group": "#8"},
             {"do": "set aside", "path": "/opt/cache"},
+            {"do": "set aside", "path": "/srv/e.js"},
+            {"do": "make link", "path": "/srv/e.js", "target": "a.js"},
             {"do": "set entry", "path": "/etc/environment", "format": "shell", "key": ["PATH"], "entry": "/opt/bin"},
             {
                 "do": "import root",

@@ -6,7 +6,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -90,12 +90,24 @@ def test_a_file_system_for_reading_only_is_named_with_its_mount_point(office: Of
         subprocess.run(["umount", office.library.parent], check=True)
 
 
-def test_a_folder_where_a_file_should_be_is_said(office: Office) -> None:
+@pytest.mark.parametrize("make", [Path.mkdir, os.mkfifo], ids=["folder", "pipe"])
+@pytest.mark.parametrize("planned", [False, True], ids=["at once", "by a plan file"])
+def test_what_is_in_the_place_of_a_file_is_set_aside_and_comes_back(
+    office: Office, tmp_path: Path, make: Callable[[Path], None], *, planned: bool
+) -> None:
     office.library.unlink()
-    office.library.mkdir()
+    make(office.library)
     before = tree_of(office.root)
-    ran = office.restored()
-    assert (ran.status, says(ran.err, "execution.it-is-not-an-ordinary-file")) == (5, True), ran.err
+    if planned:
+        plan = str(tmp_path / "it.plan")
+        assert office.restored("--rehearse", "--save-plan", plan).status == 1
+        ran = office.fundamen("plans", "run", "--yes", "-m", str(office.root), plan)
+    else:
+        ran = office.restored()
+    assert ran.status == 0, ran.out + ran.err
+    assert office.library.read_bytes() == LIBRARY
+    assert len(list(office.library.parent.iterdir())) == 2
+    assert office.fundamen("undo", "-m", str(office.root)).status == 0
     assert tree_of(office.root) == before
 
 

@@ -64,7 +64,8 @@ def test_a_service_is_enabled_as_its_own_tool_does(
 @pytest.mark.parametrize(
     "line",
     [
-        "/opt/marram/gone", "@/opt/marram/gone zero", "+/opt/marram/gone -x", '"/opt/marram/g\\x6fne" x', "-/opt/marram/gone",
+        "/opt/marram/gone", "@/opt/marram/gone zero", "+/opt/marram/gone -x", "-/opt/marram/gone",
+        '"/opt/marram/g\\x6fne" x',
         "/opt/marram/%p 'a b'", "/bin/true /opt/marram/gone", "'/opt/marram/go ne'", ":/opt/marram/gone $X", "true",
     ],
     ids=str,

@@ -105,6 +105,7 @@ class Keeping(NamedTuple):
     kept_folder: HostPath  # where originals are kept
     number: int  # the step's place among all
     look: Callable[[Place], Around]  # what is around a folder
+    vacated: frozenset[str] = frozenset()  # locations where one step sets the entry aside, and another writes a file
 
     @property
     def kept(self) -> HostPath:
@@ -267,6 +268,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def writes_file(self) -> bool:
         """Whether a file or link is put in its place."""
+        return False
+
+    @property
+    def vacates(self) -> bool:
+        """Whether it takes the entry away, so that another step may put something in its place."""
         return False
 
     @property

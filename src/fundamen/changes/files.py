@@ -54,6 +54,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     after: FileState
     content: str = ""  # the host path of our copy of the new bytes; empty for a link
     insertion: Insertion | None = None  # what was put into a file that others write to as well
+    is_vacated: bool = False  # whether another step sets aside what stood there, and that was neither file nor link
     keeps_inode: bool = False  # whether ``kept`` is the location of the original itself under another name: it has more
 
     @property
@@ -126,6 +127,8 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         """Make the place as it was before."""
         target, staged = site.place(self.target), site.place(self.staged)
         remove(staged)
+        if self._is_yet_to_be_vacated(site):
+            return
         if self.before is None:
             remove(target)
         elif self.before == read_state(target):
@@ -155,9 +158,16 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     def _is_changed(self, site: Site) -> bool:
         """Whether the current entry is neither the original nor the placed one."""
         target = site.place(self.target)
+        if self._is_yet_to_be_vacated(site):
+            return False
         if self.insertion is not None and target.is_file:
             return False  # others write to it too: the undo removes only the insertion
         return target.is_there and not stands_as(target, self.after) and not stands_as(target, self.before)
+
+    def _is_yet_to_be_vacated(self, site: Site) -> bool:
+        """Whether what another step sets aside stands there, before that or after it was moved back."""
+        status = site.place(self.target).status_or_none() if self.is_vacated else None
+        return status is not None and not stat.S_ISREG(status.st_mode) and not stat.S_ISLNK(status.st_mode)
 
     def _is_kept(self, site: Site) -> bool:
         """Whether the kept original is still what it was."""
@@ -276,7 +286,8 @@ class Change(Step, frozen=True, kw_only=True):
             OSError: the current entry cannot be kept, or is neither a file nor a link.
         """
         site, target, place = keeping.site, keeping.target, keeping.look(keeping.target.folder)
-        before = read_state(target)
+        is_vacated = site.location(target) in keeping.vacated
+        before = None if is_vacated else read_state(target)
         kept, keeps_inode = "", False
         if before is not None and not before.link:
             keeps_inode = target.status().st_nlink > 1
@@ -292,6 +303,7 @@ class Change(Step, frozen=True, kw_only=True):
             after=_state_after(self, before, place),
             content="" if self.link else keeping.contents.get(self.sha256, ""),
             insertion=self.insertion,
+            is_vacated=is_vacated,
             keeps_inode=keeps_inode,
             new_folders=place.missing,
             folders=(place.nearest,),

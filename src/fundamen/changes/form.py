@@ -53,6 +53,9 @@ class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     link: str = ""  # the target of a symbolic link
 
 
+_AFTER = "\0"  # behind the key of a step that follows one which sets the entry aside
+
+
 class PlanResolution:
     """A plan on its way to the work on one machine: what its forms have come to so far. Nothing is changed."""
 
@@ -81,7 +84,9 @@ class PlanResolution:
         return self.machine.ground.location(place)
 
     def state(self, path: MachinePath, place: Place) -> FileState | None:
-        """Current entry at a place. Raises: RestorationError: neither a file nor a link."""
+        """Entry at a place as the steps so far leave it. Raises: RestorationError: neither a file nor a link."""
+        if self._is_vacated(path):
+            return None
         try:
             return read_state(place)
         except OSError as error:
@@ -96,10 +101,16 @@ class PlanResolution:
 
     def set(self, path: MachinePath, step: Step) -> None:
         """Have a step done at a place, instead of what was to be done there. Raises: RestorationError: another kind."""
-        earlier = self.steps.get(self.machine.fold(path))
+        key = self.machine.fold(path) + (_AFTER if self._is_vacated(path) else "")
+        earlier = self.steps.get(key)
         if earlier is not None and type(earlier) is not type(step):
             raise unfit(path, say("changes.the-plan-changes-it-in-two"))
-        self.steps[self.machine.fold(path)] = step
+        self.steps[key] = step
+
+    def _is_vacated(self, path: MachinePath) -> bool:
+        """Whether a step so far sets aside what is there."""
+        earlier = self.steps.get(self.machine.fold(path))
+        return earlier is not None and earlier.vacates
 
     @property
     def _links(self) -> list[MachinePath]:

@@ -20,6 +20,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
     undone = "moved back"
 
     aside: str  # its location
+    is_replaced: bool = False  # whether another step puts something in its place
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Move it; the folders are not flushed yet."""
@@ -36,7 +37,8 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
 
     def obstacle(self, site: Site) -> Message:
         """Why it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
-        is_hindered = site.place(self.aside).is_there == site.place(self.target).is_there
+        is_aside, is_there = site.place(self.aside).is_there, site.place(self.target).is_there
+        is_hindered = not (is_aside or is_there) if self.is_replaced else is_aside == is_there
         return say("changes.what-was-set-aside-cannot-go") if is_hindered else UNSAID
 
     def take_back(self, site: Site) -> None:
@@ -53,6 +55,7 @@ class Move(Step, frozen=True, kw_only=True):
 
     verb = "set aside"
     replaces = True
+    vacates = True
 
     aside: MachinePath  # new path, on the same file system
 
@@ -97,6 +100,7 @@ class Move(Step, frozen=True, kw_only=True):
             path=self.path,
             target=site.location(target),
             aside=site.location(aside),
+            is_replaced=site.location(target) in keeping.vacated,
             new_folders=beside.missing,
             folders=(own,) if own.path == beside.nearest.path else (own, beside.nearest),
             form=LOCATIONS,

@@ -66,7 +66,10 @@ def carry_out(
     site.ground.forget()
     try:
         targets = [(step, step.place(machine)) for step in work.steps]
-        require_unhindered(machine, [(step.path, target) for step, target in targets if step.writes_file])
+        written = [(step.path, target) for step, target in targets if step.writes_file]
+        vacated = frozenset(site.location(target) for step, target in targets if step.vacates)
+        vacated &= {site.location(target) for _, target in written}
+        require_unhindered(machine, [each for each in written if site.location(each[1]) not in vacated])
         _require_room(journal, targets)
     except OSError as error:
         raise RestorationError(
@@ -88,7 +91,7 @@ def carry_out(
         make_lasting(kept_folder)
         look = functools.cache(partial(around, site))  # nothing of the machine is changed while originals are kept
         records = [
-            step.keep(Keeping(site, target, work.contents, kept_folder, index, look))
+            step.keep(Keeping(site, target, work.contents, kept_folder, index, look, vacated))
             for index, (step, target) in enumerate(targets)
         ]
         for kind, alike in by_kind(records):

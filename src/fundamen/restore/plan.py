@@ -2,7 +2,7 @@
 
 import contextlib
 import logging
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -133,7 +133,10 @@ def plan_restoration(
             else:
                 called_for.append(place_file(machine, path, file, offer.package, offer.source, because))
         for step in (*called_for, *_missing_links(machine, trace, offer)):
-            if impostor := find_impostor(machine, step.path):
+            if (impostor := find_impostor(machine, step.path)) and step.writes_file and has_entry(machine, step.path):
+                aside = free_aside(machine, step.path)
+                steps |= by_place(machine, [Move(path=step.path, because=impostor, aside=aside), step])
+            elif impostor:
                 unmet.append(Unmet(step.path, say("restore.set-it-aside-then-restore-again", impostor=impostor)))
             else:
                 steps.setdefault(machine.fold(step.path), step)
@@ -146,6 +149,11 @@ def plan_restoration(
         unmet=tuple(dict.fromkeys(unmet)),
         other_width=other,
     )
+
+
+def by_place(machine: Machine, steps: Iterable[PlanStep]) -> dict[str, PlanStep]:
+    """Steps by their places; where one sets aside what another replaces, both are kept."""
+    return {f"{machine.fold(step.path)}{chr(0) if step.vacates else ''}": step for step in steps}
 
 
 class _Choosing:
@@ -311,7 +319,7 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
 
     The bad copy is replaced where it lies, by the file of that name from the plan's packages.
     """
-    steps = {machine.fold(step.path): step for step in plan.steps}
+    steps = by_place(machine, plan.steps)
     for path, file, package, source, verdict in _bad_copies(plan, remaining):
         real = machine.real(path)
         steps.setdefault(machine.fold(real), place_file(machine, real, file, package, source, str(verdict)))
@@ -327,7 +335,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
         plan: the steps so far.
         remaining: the traces of the programs on that.
     """
-    steps = {machine.fold(step.path): step for step in plan.steps}
+    steps = by_place(machine, plan.steps)
     for trace in remaining:
         user = user_of(overlay, trace.program, trace.run_as)
         for fault in trace.faults:
@@ -352,7 +360,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
 
 def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
     """The same, but gentler: the bad copy is set aside, so that the loader goes on to the package's own place."""
-    steps = {machine.fold(step.path): step for step in plan.steps}
+    steps = by_place(machine, plan.steps)
     for path, *_, verdict in _bad_copies(plan, remaining):
         place = machine.own_place(path)
         move = Move(

@@ -27,7 +27,11 @@ if TYPE_CHECKING:
 def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile | None:
     """A rehearsal's steps as a plan, with what stands now in their places; None where there are none."""
     work = rehearsal.work
-    steps = [step.form(read_state(machine.entry_place(step.path)) if step.writes_file else None) for step in work.steps]
+    vacated = {step.path for step in work.steps if step.vacates}
+    steps = [
+        step.form(read_state(machine.entry_place(step.path)) if step.writes_file and step.path not in vacated else None)
+        for step in work.steps
+    ]
     if not steps:
         return None
     return PlanFile(

@@ -17,7 +17,16 @@ from fundamen.model.timing import log_time
 from fundamen.restore.harms import Harm, find_harms
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.own_remedies import KeepBytes, find_own_remedies
-from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_rights, with_set_aside
+from fundamen.restore.plan import (
+    Pin,
+    Plan,
+    Unmet,
+    by_place,
+    plan_restoration,
+    with_found_places,
+    with_rights,
+    with_set_aside,
+)
 from fundamen.restore.restoration import Prepared, Traces
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
@@ -226,7 +235,7 @@ class _Rehearsing:
     def _with_own_remedies(self, plan: Plan, after: Sequence[Trace]) -> Plan:
         """The plan with what mends the remaining faults without any package."""
         keep = self._scope.keep
-        steps = {self._machine.fold(step.path): step for step in plan.steps}
+        steps = by_place(self._machine, plan.steps)
         for trace in after if keep is not None else ():
             for remedy in find_own_remedies(self._machine, trace):
                 if remedy.data and keep is not None:
