@@ -1,6 +1,7 @@
 """What needs no package is mended with what the machine has, and goes back exactly."""
 
 import hashlib
+import os
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -27,6 +28,9 @@ ALTERNATIVE = (
     b"auto\n/usr/bin/tide\ntide.1\n/usr/share/man/man1/tide.1\n\n"
     b"/usr/bin/tide4\n40\n/usr/share/man/man1/tide4.1\n/usr/bin/tide9\n5\n\n\n"
 )
+
+
+needs_root = pytest.mark.skipif(os.geteuid() != 0, reason="folders of the administrator are made")
 
 
 @pytest.fixture
@@ -72,6 +76,36 @@ def test_an_alternative_leads_to_a_program_that_is_there(mended: Mended, linux: 
     assert found is not None
     assert found.choices == ("/usr/bin/tide9",)
     mended("/usr/bin/tide", "missing")
+
+
+@needs_root
+def test_the_loaders_cache_lists_what_its_settings_name(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.file("/etc/ld.so.conf", b"include /etc/ld.so.conf.d/*.conf\n")
+    linux.file("/etc/ld.so.conf.d/tide.conf", b"/usr/local/tide\n").library("/usr/local/tide/libebb.so.2")
+    linux.program("/opt/tide/bin/tide", needs=["libebb.so.2"])
+    for before in (None, b"", b"no cache"):
+        if before is not None:
+            linux.file("/etc/ld.so.cache", before)
+        mended("/opt/tide/bin/tide", "missing", "/etc/ld.so.cache")
+
+
+@needs_root
+def test_a_setting_of_the_loader_that_was_lost_names_the_applications_folder_again(
+    mended: Mended, fundamen: Fundamen, linux: ALinuxMachine
+) -> None:
+    linux.file("/etc/ld.so.conf", b"include /etc/ld.so.conf.d/*.conf\n").file("/etc/ld.so.conf.d/own.conf", b"")
+    linux.program("/opt/tide/bin/tide", needs=["libebb.so.2"]).library("/opt/tide/lib/libebb.so.2")
+    for name in ("lib", "usr/lib", "usr/lib64"):  # or a link there would do as well
+        (linux.root / name).mkdir(parents=True, exist_ok=True)
+    folder = linux.root / "opt/tide/lib"
+    folder.chmod(0o777)  # anybody could put a library there that all programs would load
+    assert fundamen("restore", "-m", linux.root, "--no-archive", "--rehearse", "/opt/tide/bin/tide").status == 1
+    assert (linux.root / "etc/ld.so.cache").exists() is False
+    folder.chmod(0o755)
+    mended("/opt/tide/bin/tide", "missing", "/etc/ld.so.conf.d/tide.conf", "/etc/ld.so.cache")
+    linux.library("/usr/lib64/libgull.so.1").library("/opt/tide/lib/libgull.so.1")  # another would be found then
+    ran = fundamen("restore", "-m", linux.root, "--no-archive", "--yes", "/opt/tide/bin/tide")
+    assert (ran.status, (linux.root / "etc/ld.so.cache").exists()) == (1, False)
 
 
 def test_a_script_gets_the_line_ends_that_its_interpreter_reads(mended: Mended, linux: ALinuxMachine) -> None:

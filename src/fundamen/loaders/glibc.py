@@ -4,7 +4,6 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 """
 
 import re
-from collections import deque
 from collections.abc import Iterator, Sequence
 
 import msgspec
@@ -20,6 +19,7 @@ from fundamen.loaders.elf_binding import bound_symbols_of, exports_of
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders
+from fundamen.loaders.ld_configuration import configured_folders
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Unoffered
 from fundamen.machine.machine import Machine
 from fundamen.machine.processor import level_in_words, supported_bits
@@ -30,10 +30,8 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _CACHE = MachinePath("/etc/ld.so.cache")
-_CONFIGURATION = MachinePath("/etc/ld.so.conf")
 _PRELOAD = MachinePath("/etc/ld.so.preload")
 _KNOWN_ABIS = {0: 1, 3: 4}  # EI_OSABI of System V and GNU -> the first ABI version that is too new
-_MOST_CONFIGURATION_FILES = 256
 
 
 class _Versions(msgspec.Struct, frozen=True):
@@ -254,7 +252,7 @@ class _Loading(ElfLoading):
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""
-        for folder in self._configured_folders():
+        for folder in configured_folders(self._machine):
             path = MachinePath(f"{folder}/{name}")
             is_new = self._machine.real(path) not in tried
             if is_new and self._try(path, UNSAID).outcome is CandidateOutcome.TAKEN:
@@ -262,32 +260,6 @@ class _Loading(ElfLoading):
                 yield Candidate(
                     path, CandidateOutcome.NOT_SEARCHED, say("loaders.is-named-in-ld-so-conf", folder=folder), detail
                 )
-
-    def _configured_folders(self) -> list[str]:
-        folders: list[str] = []
-        waiting, seen = deque([_CONFIGURATION]), set[MachinePath]()
-        while waiting and len(seen) < _MOST_CONFIGURATION_FILES:
-            file = waiting.popleft()
-            if file in seen:
-                continue
-            seen.add(file)
-            for line in lines_of(self._machine, file):
-                if line.startswith("/"):
-                    folders.append(line.rstrip("/"))
-                elif line.startswith("include "):
-                    waiting += self._included_files(line.split(None, 1)[1], file)
-        return list(dict.fromkeys(folders))
-
-    def _included_files(self, pattern: str, file: MachinePath) -> list[MachinePath]:
-        """The files that an include line names: a path or a pattern, counted from the file's own folder."""
-        from fnmatch import fnmatchcase  # noqa: PLC0415 - seldom reached, and start-up is part of every command
-
-        path = self._machine.join(self._machine.folder_of(file), pattern)
-        folder, wanted = self._machine.folder_of(path), _base(path)
-        try:
-            return [self._machine.join(folder, n) for n in self._machine.names(folder) if fnmatchcase(n, wanted)]
-        except UnreadableError:
-            return []
 
 
 def _read_cache(machine: Machine, path: MachinePath) -> dict[str, tuple[CacheEntry, ...]]:

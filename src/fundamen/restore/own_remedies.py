@@ -4,6 +4,7 @@ Each remedy uses only what the machine has; whether it cures is left to the rehe
 """
 
 import hashlib
+import posixpath
 from collections.abc import Callable, Iterator
 
 import msgspec
@@ -14,23 +15,31 @@ from fundamen.changes.rights import ChangeRights, allow
 from fundamen.evidence.alternatives import find_alternative
 from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
+from fundamen.formats.unix.ld_cache import write_ld_cache
+from fundamen.loaders.ld_configuration import CACHE, CONFIGURATION_FOLDER, find_cache_entries
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.python_environment import find_base
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.messages import say
+from fundamen.model.architecture import Platform
+from fundamen.model.binary import Format
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import LEADS_TO_NOTHING, expected_state
 from fundamen.trace.astray import link_in_text, moved_folder
+from fundamen.trace.copies import find_copies
 from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, Component, Trace
 
 KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 
 _MOST_DATABASE = 1 << 28  # bytes
 _RUN_ALL = 0o111
+_WRITTEN_BY_OTHERS, _STICKY = 0o022, 0o1000
+_APART = {"/opt", "/srv"}  # where applications lie each below a folder of its own
+_PARTS_OF_APPLICATION = 4  # of the path of its program: "", "opt", its name, and more
 _MOST_SCRIPT = 1 << 20  # bytes
 
 
@@ -82,6 +91,8 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
             yield _link(machine, moved.gone, moved.now, say("restore.its-application-was-moved-and-is"))
         if fault.kind == "program" and fault.verdict is Verdict.BLOCKED:
             yield from _let_run(machine, trace.program)
+        if fault.kind == "shared-library" and fault.verdict is Verdict.MISSING:
+            yield from _mend_search(machine, trace, fault)
         if fault.kind == "interpreter":
             yield from _mend_environment(machine, absent)
             yield from _mend_line_ends(machine, fault)
@@ -145,6 +156,62 @@ def _bring_back_database(machine: Machine) -> Iterator[OwnRemedy]:
 def _content_step(path: MachinePath, data: bytes, because: str, detail: str) -> OwnRemedy:
     digest = hashlib.sha256(data).hexdigest()
     return OwnRemedy(Change(path=path, because=because, sha256=digest, size=len(data), details=(detail,)), data)
+
+
+def _mend_search(machine: Machine, trace: Trace, fault: Component) -> Iterator[OwnRemedy]:
+    """The loader's cache as its settings ask for it; if need be with the folder in which the application has a copy."""
+    if machine.platform is not Platform.LINUX or trace.format is not Format.ELF or not _is_gone_or_file(machine, CACHE):
+        return
+    further: tuple[str, ...] = ()
+    if not any(each.outcome is CandidateOutcome.NOT_SEARCHED for each in fault.searched):
+        folder = _folder_of_application(machine, trace, fault)
+        if folder is None:
+            return
+        further = (folder,)
+    entries = find_cache_entries(machine, further)
+    if entries is None:
+        return
+    if further:
+        own = [entry.name for entry in entries if posixpath.dirname(entry.path) == further[0]]
+        if not own or {entry.name for entry in find_cache_entries(machine) or ()} & set(own):
+            return  # it would change which library other programs find
+        setting = machine.join(CONFIGURATION_FOLDER, f"{trace.program.split('/')[2]}.conf")
+        if not is_gone(machine, setting):
+            return
+        named = say("restore.it-names-the-folder", folder=further[0])
+        yield _content_step(setting, f"{further[0]}\n".encode(), MISSING, named)
+    because = MISSING if is_gone(machine, CACHE) else say("restore.it-does-not-list-the-library", name=fault.name)
+    yield _content_step(
+        CACHE, write_ld_cache(entries), because, say("restore.as-the-settings-of-the-loader-ask", count=len(entries))
+    )
+
+
+def _is_gone_or_file(machine: Machine, path: MachinePath) -> bool:
+    """Whether a file can be put at a place without anything else in the way."""
+    return is_gone(machine, path) or machine.look(path).kind is EntryKind.FILE
+
+
+def _folder_of_application(machine: Machine, trace: Trace, fault: Component) -> str | None:
+    """The folder below the application's own in which it has a copy of a library, if it lies apart from the system."""
+    parts = trace.program.split("/")
+    own = "/".join(parts[:3])
+    if len(parts) < _PARTS_OF_APPLICATION or f"/{parts[1]}" not in _APART or not machine.names(CONFIGURATION_FOLDER):
+        return None
+    name = machine.fold(machine.paths.basename(fault.name))
+    copies = find_copies(machine, trace, {name}).get(name, [])
+    folders = (machine.folder_of(each) for each in copies if each.startswith(f"{own}/"))
+    return next((folder for folder in folders if _is_of_administrator(machine, folder)), None)
+
+
+def _is_of_administrator(machine: Machine, folder: MachinePath) -> bool:
+    """Whether nobody but the administrator can put a library there that all programs would load."""
+    while True:
+        rights = machine.rights(folder)
+        if rights is not None and (rights.uid != 0 or (rights.mode & _WRITTEN_BY_OTHERS and not rights.mode & _STICKY)):
+            return False
+        if folder == machine.folder_of(folder):
+            return True
+        folder = machine.folder_of(folder)
 
 
 def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:

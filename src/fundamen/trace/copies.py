@@ -1,6 +1,6 @@
 """Where else on the machine a missing library lies, and whether the copies there are right and vouched for."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import msgspec
 
@@ -23,7 +23,7 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
         return trace
     trace = _with_other_case(machine, trace, missing)
     names = {machine.fold(machine.paths.basename(component.name)) for component in missing}
-    copies = _find(machine, trace, names)
+    copies = find_copies(machine, trace, names)
     subjects = [Subject(path, name, trace.architecture) for name, paths in copies.items() for path in paths]
     said = {path: found for each in authorities for path, found in each.testify(machine, subjects).items()}
 
@@ -69,8 +69,8 @@ def _is_lost(component: Component) -> bool:
     return component.verdict is Verdict.MISSING and component.kind == "shared-library"
 
 
-def _find(machine: Machine, trace: Trace, names: set[str]) -> dict[str, list[MachinePath]]:
-    """Libraries of some names, intact and of the program's architecture, the nearest to the program first."""
+def find_copies(machine: Machine, trace: Trace, names: Collection[str]) -> dict[str, list[MachinePath]]:
+    """Libraries of some names (folded), intact and of the program's architecture, the nearest to the program first."""
     found: dict[str, list[MachinePath]] = {}
     for folder, entries in folders_near(machine, machine.folder_of(machine.real(trace.program))):
         for entry in entries:

@@ -1,10 +1,12 @@
-"""Read /etc/ld.so.cache: which library names the Linux loader knows, and where they lie.
+"""Read and write /etc/ld.so.cache: which library names the Linux loader knows, and where they lie.
 
 Source of the layouts: glibc's sysdeps/generic/dl-cache.h, struct cache_file and file_entry, cache_file_new and
-file_entry_new.
+file_entry_new; of the order, its elf/dl-cache.c (_dl_cache_libcmp), by which the loader searches.
 """
 
+import re
 import struct
+import sys
 from collections.abc import Iterable
 
 import msgspec
@@ -21,6 +23,7 @@ _OLD_ENTRY = struct.Struct("=iII")
 _HEADER = struct.Struct("=20sIIB3xI12x")
 _ENTRY = struct.Struct("=iIIIQ")
 _MAX_ENTRIES = 1_000_000
+_BYTE_ORDER = 2 if sys.byteorder == "little" else 3  # flags of the header, cache_file_new_flags_endian_*
 _EXTENSION_BIT = 1 << 62  # of hwcap: the entry lies in a glibc-hwcaps folder
 
 
@@ -61,6 +64,27 @@ def read_ld_cache(source: ByteSource) -> dict[str, tuple[CacheEntry, ...]]:
     strings = cursor.take(strings_size, "strings")
     found = ((flags, key - strings_at, value - strings_at, hwcap) for flags, key, value, _, hwcap in records)
     return _by_name(found, strings)
+
+
+def write_ld_cache(entries: Iterable[CacheEntry]) -> bytes:
+    """A cache with some entries, none of them in a glibc-hwcaps folder; the last part of each path is its name."""
+    ordered = sorted(entries, key=lambda entry: (_order(entry.name), entry.flags), reverse=True)
+    strings_at = _HEADER.size + len(ordered) * _ENTRY.size
+    strings, records = bytearray(), bytearray()
+    for entry in ordered:
+        path = entry.path.encode("utf-8", "surrogateescape")
+        at = strings_at + len(strings)
+        name_at = at + len(path) - len(entry.name.encode("utf-8", "surrogateescape"))
+        records += _ENTRY.pack(entry.flags, name_at, at, 0, entry.hwcap)
+        strings += path + b"\0"
+    return _HEADER.pack(_MAGIC, len(ordered), len(strings), _BYTE_ORDER, 0) + bytes(records) + bytes(strings)
+
+
+def _order(name: str) -> list[tuple[int, int]]:
+    """The key by which the loader compares names: numbers by their value, and behind every other character."""
+    parts = re.findall(rb"\d+|[^\d]", name.encode("utf-8", "surrogateescape"), re.DOTALL)
+    # Characters are signed there: those beyond ASCII come first.
+    return [(1, int(part)) if part.isdigit() else (0, (part[0] ^ 0x80) - 0x80) for part in parts]
 
 
 def _read_old(source: ByteSource, cursor: Cursor, count: int) -> dict[str, tuple[CacheEntry, ...]]:

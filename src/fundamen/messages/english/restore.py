@@ -1,6 +1,9 @@
 """Sentences and clauses of ``restore``, by their codes."""
 
 TEXTS = {
+    "it-names-the-folder": "it names the folder {folder}",
+    "it-does-not-list-the-library": "it does not list {name}",
+    "as-the-settings-of-the-loader-ask": "as the settings of the loader ask for it, with {count} libraries",
     "an-entry-has-aged": "an entry has aged",
     "the-entry-refreshed": "the entry {name}, refreshed",
     "no-plan-can-be-made-of": "No plan can be made of the sheet",
