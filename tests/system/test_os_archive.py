@@ -206,6 +206,29 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     assert verified(root) == ""
 
 
+def test_a_program_gets_the_rights_of_its_package_back_and_nothing_else_does(root: Path, fundamen: Fundamen) -> None:
+    program = root / "usr/bin/passwd"
+    before = program.stat()
+    for mode, owner in ((0o755, 0), (0o4777, 0), (0o755, 7)):
+        os.chown(program, owner, owner)
+        program.chmod(mode)
+        broken = tree(root)
+        assert fundamen("restore", "-m", root, "--yes", "/usr/bin/passwd").status == 0
+        now = program.stat()
+        assert (now.st_mode, now.st_uid, now.st_gid) == (before.st_mode, before.st_uid, before.st_gid)
+        assert fundamen("undo", "-m", root).status == 0
+        assert tree(root) == broken
+        os.chown(program, before.st_uid, before.st_gid)
+        program.chmod(0o4755)
+    program.chmod(0o755)
+    whole = program.read_bytes()
+    program.write_bytes(whole + b"altered")  # its own bytes are no package's: it must not run as root
+    assert fundamen("restore", "-m", root, "--rehearse", "/usr/bin/passwd", "--no-archive").status in {0, 1}
+    assert program.stat().st_mode & 0o4000 == 0
+    program.write_bytes(whole)
+    program.chmod(0o4755)
+
+
 def test_where_the_archive_has_a_newer_version_only_the_upgrade_is_named(root: Path, fundamen: Fundamen) -> None:
     status, lost = root / "var/lib/dpkg/status", root / "usr/share/zoneinfo/Zulu"
     before, target = status.read_text(), lost.readlink()

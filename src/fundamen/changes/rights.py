@@ -9,7 +9,7 @@ from typing import Annotated
 
 import msgspec
 
-from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.changes.base import AS_AROUND, LOCATIONS, EntryOwner, FolderRecord, Keeping, Site, Step, Tell
 from fundamen.changes.form import Form, PlanResolution, Text, unfit
 from fundamen.formats.unix.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
 from fundamen.machine.accounts import GROUPS, USERS, number_of
@@ -23,6 +23,7 @@ from fundamen.placing.calls import give_away, remove_attribute, set_attribute, s
 from fundamen.placing.file_state import FileState
 
 _ACL, _DEFAULT_ACL = "system.posix_acl_access", "system.posix_acl_default"
+_SET_USER, _IN_THEIR_NAME, _WRITTEN_BY_OTHERS = 0o4000, 0o6000, 0o022
 _CAPABILITIES, _LABEL = "security.capability", "security.selinux"
 _WORDS = {_ACL: "access list", _DEFAULT_ACL: "default access list", _CAPABILITIES: "capabilities", _LABEL: "label"}
 
@@ -161,6 +162,28 @@ def allow(machine: Machine, path: MachinePath, bits: int, because: str) -> Chang
     acl = before.attributes.get(_ACL)
     if acl is not None:
         after = msgspec.structs.replace(after, attributes={**after.attributes, _ACL: acl_with_mode(acl, after.mode)})
+    return ChangeRights(path=path, because=because, before=before, after=after)
+
+
+def give(
+    machine: Machine, path: MachinePath, mode: int, owner: EntryOwner, capabilities: bytes | None, because: Message
+) -> ChangeRights:
+    """The step that gives a file bits that it lacks, an owner, and capabilities if it has none.
+
+    Nobody else may write to it then who was not meant to. A program that runs as its owner needs no capabilities.
+
+    Raises:
+        OSError: its rights cannot be read.
+        UnreadableError: it is not there.
+    """
+    before = _rights_of(machine.place(path))
+    uid = before.uid if owner.uid == AS_AROUND else owner.uid
+    gid = before.gid if owner.gid == AS_AROUND else owner.gid
+    wanted = (before.mode if (uid, gid) == (before.uid, before.gid) else before.mode & ~_IN_THEIR_NAME) | mode
+    wanted &= ~(_WRITTEN_BY_OTHERS & ~mode)
+    after = msgspec.structs.replace(before, mode=wanted, uid=uid, gid=gid)
+    if capabilities is not None and not wanted & _SET_USER and _CAPABILITIES not in before.attributes:
+        after = msgspec.structs.replace(after, attributes={**after.attributes, _CAPABILITIES: capabilities})
     return ChangeRights(path=path, because=because, before=before, after=after)
 
 

@@ -366,6 +366,8 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
         return UNSAID
     trace = traces[0]
     program = machine.paths.basename(trace.program)
+    if not trace.faults and decisive.entry is not None and decisive.entry.about == "blocked":
+        return say("clues.has-all-the-files-that-it-needs", program=program)
     if not trace.faults:
         return say("clues.traced-now-has-all-that-it", program=program)
     named = plain_name(decisive.holes.get("component", ""))

@@ -1,12 +1,13 @@
 """Rehearse a plan: lay it over the machine and trace the program again."""
 
 import logging
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
 
 from fundamen.changes.base import Step, Work
 from fundamen.changes.packages import installation_of
+from fundamen.changes.rights import ChangeRights
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer, OverlayMachine
@@ -15,8 +16,9 @@ from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import log_time
 from fundamen.restore.harms import Harm, find_harms
-from fundamen.restore.on_demand import OnDemand, asked_for
+from fundamen.restore.on_demand import OnDemand, asked_for, asked_of
 from fundamen.restore.own_remedies import KeepBytes, find_own_remedies
+from fundamen.restore.package_rights import find_lost_rights
 from fundamen.restore.plan import (
     Pin,
     Plan,
@@ -156,6 +158,8 @@ class _Rehearsing:
             after = self._trace_programs(overlay)
         plan = plan_restoration(self._machine, after, self._known_catalogues(after), self._scope.pins)
         plan = with_rights(self._machine, overlay, msgspec.structs.replace(plan, installs=installs), after)
+        if plan.is_empty and not any(trace.faults for trace in before):
+            plan = msgspec.structs.replace(plan, steps=tuple(self._find_lost_rights()))
         for number in range(1, _MOST_ROUNDS + 1):
             with log_time(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
                 overlay = self._laid_over(plan.all_steps)
@@ -164,7 +168,8 @@ class _Rehearsing:
             if grown.steps == plan.steps:
                 break
             plan = grown
-        if not plan.is_empty and not self._scope.pins and not _cured_faults(before, after):
+        is_for_faults = any(trace.faults for trace in before) and not self._scope.pins
+        if not plan.is_empty and is_for_faults and not _cured_faults(before, after):
             faults = dict.fromkeys(fault.name for trace in before for fault in trace.faults)
             useless = tuple(Unmet(name, say("restore.what-the-sources-have-for-it")) for name in faults)
             plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
@@ -187,6 +192,12 @@ class _Rehearsing:
     def _trace_programs(self, machine: Machine) -> list[Trace]:
         follows = self._scope.follows
         return [trace_program(machine, each, self._authorities, follows=follows) for each in self._programs]
+
+    def _find_lost_rights(self) -> Iterator[ChangeRights]:
+        """The rights of their packages that programs which lack nothing have lost."""
+        for path in self._programs:
+            catalogues = asked_of(self._on_demand, self._machine.paths.basename(path), self._machine.real(path))
+            yield from find_lost_rights(self._machine, path, catalogues)
 
     def _known_catalogues(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
         """The catalogues, and what else has packages for the faults."""

@@ -1,6 +1,7 @@
 """Sentences and clauses of ``restore``, by their codes."""
 
 TEXTS = {
+    "not-as-its-package-gives-them": "not as its package gives them",
     "it-names-the-folder": "it names the folder {folder}",
     "it-does-not-list-the-library": "it does not list {name}",
     "as-the-settings-of-the-loader-ask": "as the settings of the loader ask for it, with {count} libraries",

@@ -347,7 +347,7 @@ def _plan(page: Page, plan: Plan) -> None:
 
 def _rights(page: Page, steps: Sequence[ChangeRights]) -> None:
     if steps:
-        page.heading("Rights, so that the program's user can read its files")
+        page.heading("Rights that the program needs")
     for step in steps:
         page.field("rights", f"{step.path}   ({step.because})", indent=4, width=9)
         for detail in step.preview_details:
