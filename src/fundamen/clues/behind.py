@@ -9,6 +9,7 @@ import msgspec
 
 from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
+from fundamen.clues.lost_around import find_lost_around
 from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
@@ -96,7 +97,9 @@ def look_behind(
     if signed:
         return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
     traces = tuple(_trace_named(machine, reading, authorities))
-    lost = find_lost_files(machine, reading) if not any(trace.faults for trace in traces) else ()
+    lost: tuple[LostFile, ...] = ()
+    if not any(trace.faults for trace in traces):
+        lost = find_lost_files(machine, reading) or find_lost_around(machine, reading, traces)
     if lost:
         return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
     names = _components(reading)
@@ -141,7 +144,8 @@ def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
         if lost[1:]
         else UNSAID
     )
-    return say("clues.is-gone-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
+    what = "empty" if lost[0].is_empty else "gone"
+    return say(f"clues.is-{what}-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
 
 
 def _is_about_trust(reading: Reading) -> bool:

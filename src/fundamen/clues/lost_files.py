@@ -11,12 +11,13 @@ from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.dpkg import find_listed, installed_versions
-from fundamen.evidence.dpkg_files import LEFT_OUT, list_path
+from fundamen.evidence.dpkg_files import LEFT_OUT, Records, list_path
 from fundamen.knowledge.entries import KnownMessage
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import Machine
 from fundamen.machine.pam_services import modules_of
 from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as an import names it
@@ -45,11 +46,12 @@ def is_command(name: str) -> bool:
 
 
 class LostFile(msgspec.Struct, frozen=True):
-    """A file that is gone."""
+    """A file that is gone, or has lost all its bytes."""
 
     path: MachinePath
     package: str  # that has brought it, and is installed
-    listed_in: MachinePath  # the package's list of files, which stands for the package
+    restored_by: MachinePath  # what to name for it: the package's list of files, or the file, if it is a setting
+    is_empty: bool = False  # whether it is there, without its bytes
 
 
 def find_lost_files(machine: Machine, reading: Reading) -> tuple[LostFile, ...]:
@@ -82,4 +84,14 @@ def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
         is_known = path in seen or path.startswith(LEFT_OUT) or not installed_versions(machine, {package})
         if not is_known and is_gone(machine, path):
             seen.add(path)
-            yield LostFile(path, package.partition(":")[0], list_path(package))
+            by = path if _is_setting(machine, package, path) else list_path(package)
+            yield LostFile(path, package.partition(":")[0], by)
+
+
+def _is_setting(machine: Machine, package: str, path: MachinePath) -> bool:
+    """Whether people are meant to change a file of a package: it comes back only by itself."""
+    try:
+        recorded = Records(machine).package_of(list_path(package))
+    except UnreadableError:
+        return False
+    return recorded is not None and path in dict(recorded.settings)

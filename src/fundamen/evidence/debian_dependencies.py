@@ -44,6 +44,12 @@ def find_removed_packages(machine: Machine, needers: Mapping[str, Iterable[Machi
     return found
 
 
+def dependencies_of(machine: Machine) -> dict[str, Sequence[str]]:
+    """The packages on which each package depends, by name. Raises: UnreadableError."""
+    stanzas = (fields_of(stanza) for stanza in all_stanzas(machine))
+    return {stanza.get("Package", ""): _dependencies(stanza) for stanza in stanzas}
+
+
 def _dependencies(stanza: Mapping[str, str]) -> Sequence[str]:
     text = ",".join(stanza.get(field, "") for field in ("Pre-Depends", "Depends"))
     parts = (part.strip().partition(" ")[0].partition(":")[0] for part in re.split(r"[,|]", text))

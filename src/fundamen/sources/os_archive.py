@@ -75,7 +75,7 @@ class OsArchive:
         self._contents = os.path.join(home, "content")
         self._apt = Apt(machine, HostPath(os.path.join(home, "archive", "debian")))
         self._note = note
-        self._described: dict[WantedPackage, Package | None] = {}
+        self._described: dict[tuple[WantedPackage, frozenset[MachinePath]], Package | None] = {}
 
     @staticmethod
     def serves(machine: Machine) -> bool:
@@ -92,9 +92,10 @@ class OsArchive:
         Raises:
             UntrustedError: the archive's proofs do not hold.
         """
-        owners = [o for o in find_owners(self._machine, names, paths) if _serves(o, architecture)]
+        asked = frozenset(paths)
+        owners = [o for o in find_owners(self._machine, names, asked) if _serves(o, architecture)]
         wanted = dict.fromkeys(WantedPackage(owner.package, owner.version, owner.architecture) for owner in owners)
-        packages = [package for each in wanted if (package := self._package(each)) is not None]
+        packages = [package for each in wanted if (package := self._package(each, asked)) is not None]
         source = Source(NAME, "", "", self._now, kind=SourceKind.ARCHIVE)
         return (
             ListedCatalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
@@ -116,24 +117,31 @@ class OsArchive:
                 packages.append(self._describe(source))
         return NewPackages(wanted, files, tuple(packages), self._contents)
 
-    def _package(self, wanted: WantedPackage) -> Package | None:
-        if wanted not in self._described:
-            self._described[wanted] = self._fetch_package(wanted) if wanted.is_plain else None
-        return self._described[wanted]
+    def _package(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> Package | None:
+        lost = frozenset(path for path in asked if self._machine.look(path).kind is EntryKind.ABSENT)
+        if (wanted, lost) not in self._described:
+            self._described[wanted, lost] = self._fetch_package(wanted, lost) if wanted.is_plain else None
+        return self._described[wanted, lost]
 
-    def _fetch_package(self, wanted: WantedPackage) -> Package | None:
+    def _fetch_package(self, wanted: WantedPackage, lost: frozenset[MachinePath]) -> Package | None:
         try:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:
-                return self._describe(source, listed_paths(self._machine, wanted.name, wanted.architecture))
+                listed = listed_paths(self._machine, wanted.name, wanted.architecture)
+                return self._describe(source, listed, lost)
         except UnreadableError as error:
             self._note(f"{error.what}: {error.why}. {error.do}")
             return None
 
-    def _describe(self, source: FileBytes, listed: frozenset[str] = frozenset()) -> Package:
+    def _describe(
+        self, source: FileBytes, listed: frozenset[str] = frozenset(), lost: frozenset[MachinePath] = frozenset()
+    ) -> Package:
         """A package's description; the bytes of what is not as it should be on the machine are kept on the way.
 
-        Of one that is installed, what it has no more is left out: ``listed`` is what it has.
+        Args:
+            source: the package.
+            listed: what it has, if it is installed: what it has no more is left out.
+            lost: paths that were asked for and are not there: of settings files, only these are described.
         """
         control = read_debian_package(source)
         files: dict[str, PackageFile] = {}  # by their paths in the package
@@ -141,15 +149,16 @@ class OsArchive:
         folders: dict[str, PackageFolder] = {}
         diverted = {original: (to, by) for original, to, by in diversions_of(self._machine)}
         overrides = stat_overrides_of(self._machine)
-        lost = self._lost_ways()
+        ways = self._lost_ways()
         for member, data in unpack_debian_package(source):
             packed = _apply_diversion(_apply_override(member, overrides), control.name, diverted)
             is_anothers = bool(listed) and f"/{member.path}" not in listed
-            if is_anothers or member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
+            is_kept = member.path in control.settings and f"/{member.path}" not in lost
+            if is_anothers or is_kept or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
-            packed = _by_lost_way(packed, lost)
-            if packed.is_folder and packed.path in lost:
-                links.append(PackageLink(Base.ROOT, packed.path, lost[packed.path]))
+            packed = _by_lost_way(packed, ways)
+            if packed.is_folder and packed.path in ways:
+                links.append(PackageLink(Base.ROOT, packed.path, ways[packed.path]))
             elif packed.is_folder:
                 folder = PackageFolder(Base.ROOT, packed.path, packed.mode, packed.owner, packed.group)
                 folders.setdefault(packed.path, folder)

@@ -5,7 +5,8 @@ programs right then puts packages right too. Settings are left out, since people
 documentation and translations, since many machines are set up to leave them out; nothing runs by them.
 """
 
-from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, Records
+from fundamen.evidence.dpkg import find_listed
+from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, Records, list_path
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.messages import UNSAID, Message, as_said, say
@@ -56,6 +57,44 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
         searched=(),
     )
     return Trace(path, Format.INSTALLED, Architecture.ANY, (own, *faults))
+
+
+def trace_file(machine: Machine, path: MachinePath) -> Trace | None:
+    """The trace of a file that is no program, and that an installed package has brought; None for any other file."""
+    try:
+        records = Records(machine)
+    except UnreadableError:
+        return None
+    for name, listed in find_listed(machine, [path], ()):
+        package = records.package_of(list_path(name))
+        for file in records.files(package) if package is not None else ():
+            if file.path == listed:
+                return Trace(path, Format.INSTALLED, Architecture.ANY, (_judged_or_right(machine, file),))
+    return None
+
+
+def _judged_or_right(machine: Machine, file: RecordedFile) -> Component:
+    """A file of a package; a setting is right whatever people have made of it."""
+    fault = None if file.is_setting else _judge_file(machine, file)
+    if fault is not None:
+        return fault
+    code = "trace.a-setting-of-the-package" if file.is_setting else "trace.as-the-package-brought-it"
+    return Component(
+        name=file.path,
+        kind=INSTALLED_FILE,
+        verdict=Verdict.UNVERIFIED if file.is_setting else Verdict.VERIFIED,
+        reason=say(code, package=file.package),
+        how=Necessity.REQUIRED,
+        path=file.path,
+        wanted_architecture=Architecture.ANY,
+        architecture=None,
+        version=None,
+        unoffered=(),
+        needed_by=(),
+        chain=(),
+        evidence=(),
+        searched=(),
+    )
 
 
 def _judge_file(machine: Machine, file: RecordedFile) -> Component | None:

@@ -19,7 +19,7 @@ from fundamen.machine.units import is_masked
 from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
-from fundamen.model.errors import InternalError, UnreadableError
+from fundamen.model.errors import InternalError, NotExecutableError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
 from fundamen.model.timing import log_time
@@ -55,7 +55,12 @@ def trace_program(
     """
     if (stand_in := _trace_by_package(machine, program)) is not None:
         return stand_in
-    loading = load_map(machine, program)
+    try:
+        loading = load_map(machine, program)
+    except NotExecutableError:
+        if (stand_in := _trace_file(machine, program)) is None:
+            raise
+        return stand_in
     if observation is not None:
         loading = load_map(machine, program, _undeclared_libraries(machine, loading, observation))
     loading = _with_started(machine, loading) if follows else loading
@@ -81,7 +86,8 @@ def trace_programs(
     else:
         judged = _judge_programs(machine, of_files, testimonies, Judging.trace, symbols=symbols)
     for program in programs:
-        yield apart[program] if program in apart else next(judged)
+        found = apart[program] if program in apart else next(judged)
+        yield (_trace_file(machine, program) or found) if isinstance(found, NotExecutableError) else found
 
 
 def _shared_out(
@@ -126,6 +132,14 @@ def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
 
         return trace_lost(machine, path)
     return None
+
+
+def _trace_file(machine: Machine, path: MachinePath) -> Trace | None:
+    if machine.platform is not Platform.LINUX:
+        return None
+    from fundamen.trace.installed import trace_file  # noqa: PLC0415 - few are traced
+
+    return trace_file(machine, path)
 
 
 def _trace_apart(machine: Machine, path: MachinePath) -> Trace | UnreadableError | None:

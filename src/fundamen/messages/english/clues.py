@@ -11,6 +11,9 @@ TEXTS = {
     "read-line-and-the-lines-around": "Read line {line} and the lines around it: no command can find out more.",
     "ask-for-the-lines-before-and": "Ask for the lines before and after this one: no command can find out more.",
     "more-of-its-files-gone": " {count} more of its files {verb} gone.",
+    "is-empty-the-installed-package-brought": (
+        "{path} is empty. The installed package {package} brought it with content.{more}"
+    ),
     "is-gone-the-installed-package-brought": "{path} is gone. The installed package {package} brought it.{more}",
     "is-trusted-on-this-machine-now": (
         "{name} is trusted on this machine now, or carries no signature that could be judged."

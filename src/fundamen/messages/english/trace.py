@@ -1,6 +1,8 @@
 """Sentences and clauses of ``trace``, by their codes."""
 
 TEXTS = {
+    "a-setting-of-the-package": "a settings file of the package {package}, which people may change",
+    "as-the-package-brought-it": "as the package {package} brought it",
     "the-user": "the user",
     "the-folder": "the folder",
     "the-file": "the file",

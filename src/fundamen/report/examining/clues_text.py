@@ -105,8 +105,8 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
         path = untrusted[0].path
         return [command(machine, "inspect", path), import_command(machine, path)]
     if behind is not None and behind.lost:
-        lists = dict.fromkeys(each.listed_in for each in behind.lost)
-        return [command(machine, "restore", "--rehearse", *lists)]
+        named = dict.fromkeys(each.restored_by for each in behind.lost)
+        return [command(machine, "restore", "--rehearse", *named)]
     words = [] if machine.is_live else ["--machine", machine.root]
     return next_steps(reading, words)
 

@@ -173,7 +173,7 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
     if own.kind == BUNDLE_OF_CERTIFICATES:
         return f"The bundle of trusted certificates {trace.program} is {_verdict_words(own.verdict)}."
     if own.kind != INSTALLED_PACKAGE:
-        return f"{name} cannot start: {own.name} is missing."
+        return _answer_of_file(own, name)
     if not faults:
         return f"The installed package {own.name} {own.version} has all its files as it brought them."
     counts = Counter(_FARES[fault.verdict] for fault in faults)
@@ -181,6 +181,17 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
     verb = "is" if len(faults) == 1 else "are"
     package = f"the installed package {own.name} {own.version}"
     return f"{count_of(len(faults), 'file')} of {package} {verb} at fault: {told}."
+
+
+def _answer_of_file(own: Component, name: str) -> str:
+    """The answer for one file that a package has brought."""
+    if not own.is_fault:
+        return f"{name} is {own.reason}."
+    if own.verdict is Verdict.MISSING and "/bin/" not in own.name and "/sbin/" not in own.name:
+        return f"{own.name} is missing."
+    if own.verdict is Verdict.MISSING:
+        return f"{name} cannot start: {own.name} is missing."
+    return f"{own.name} is {_verdict_words(own.verdict)}."
 
 
 def next_step(trace: Trace, machine: Machine) -> Message:
