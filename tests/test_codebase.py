@@ -190,6 +190,7 @@ POSIX_TODAY = {
     "execution/locking.py",
     "installers/unpacking.py",
     "machine/file_bytes.py",
+    "machine/file_systems.py",
     "machine/identity.py",
     "machine/places.py",
     "prerequisites/kinds/disk_space.py",

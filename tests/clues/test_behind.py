@@ -76,3 +76,63 @@ def test_a_file_that_a_message_only_implies_is_found_gone(
     linux.packages({"tide-data": {file: b"x"}})
     (linux.root / file.lstrip("/")).unlink()
     assert [each["path"] for each in explained(f"{text}\n")["behind"]["lost"]] == [file]
+
+
+TEXT = "sounder: the picture cannot be written\n"
+
+
+def a_sounder(linux: ALinuxMachine) -> ALinuxMachine:
+    """A program, the package of its library, and one with tables on which that depends."""
+    library, program = (
+        an_elf(soname="libsound.so.1"),
+        an_elf(needs=("libsound.so.1",), interpreter="/lib64/ld-linux-x86-64.so.2"),
+    )
+    linux.packages({
+        "sounder": {"/usr/bin/sounder": program, "/usr/share/sounder/ebb.dat": b"ebb", "/usr/share/doc/x": b"own"},
+        "libsound1": {"/usr/lib64/libsound.so.1": library, "/usr/lib64/sound/gif.so": b"a plug-in"},
+        "sound-data": {"/usr/share/sound/C.utf8": b"table", "/usr/share/sound/other": b"other"},
+    })  # fmt: skip
+    status = linux.root / "var/lib/dpkg/status"
+    text = status.read_text().replace("Package: libsound1\n", "Package: libsound1\nDepends: sound-data (>= 1)\n")
+    status.write_text(text)
+    return linux
+
+
+@pytest.mark.parametrize(
+    ("lost", "text", "found"),
+    [
+        ("/usr/share/sounder/ebb.dat", TEXT, True),  # of the program's own package
+        ("/usr/lib64/sound/gif.so", TEXT, True),  # of the package of a library that it loads
+        ("/usr/share/sound/C.utf8", "sounder: the locale C.UTF-8 cannot be used\n", True),  # the text is about it
+        ("/usr/share/sound/other", TEXT, False),  # of a far package, and nothing in the text is like it
+        ("/usr/share/doc/x", TEXT, False),  # documentation
+        ("/usr/share/sounder/ebb.dat", "sounder: connect to tides.example: Connection refused\n", False),
+        ("", TEXT, False),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("is_empty", [False, True])
+def test_what_is_gone_or_empty_around_a_program_is_found(
+    explained: Any, linux: ALinuxMachine, lost: str, text: str, *, found: bool, is_empty: bool
+) -> None:
+    a_sounder(linux)
+    if lost and is_empty:
+        linux.file(lost, b"")
+    elif lost:
+        (linux.root / lost[1:]).unlink()
+    behind = explained(text)["behind"] or {"lost": []}
+    assert [(each["path"], each["is_empty"]) for each in behind["lost"]] == ([(lost, is_empty)] if found else [])
+
+
+def test_a_setting_that_is_gone_comes_back_by_its_own_name(explained: Any, linux: ALinuxMachine) -> None:
+    linux.packages({"sounder": {"/usr/bin/sounder": an_elf()}}, {"/etc/sounder.conf": b"own"})
+    (linux.root / "etc/sounder.conf").unlink()
+    found = explained("sounder: Could not open '/etc/sounder.conf'\n")
+    assert found["next"][0]["text"].endswith("--rehearse /etc/sounder.conf")
+
+
+def test_rights_that_keep_the_user_from_a_file_are_the_reason(explained: Any, linux: ALinuxMachine) -> None:
+    linux.packages({"sounder": {"/usr/share/sounder/ebb.dat": b"ebb"}})
+    (linux.root / "usr/share/sounder").chmod(0o700)
+    found = explained("sounder: Couldn't open file /usr/share/sounder/ebb.dat\n")
+    assert found["behind"]["reason"]["code"] == "clues.rights-keep-from-it"
+    assert found["next"][0]["text"].endswith("--rehearse /usr/share/sounder/ebb.dat")

@@ -23,7 +23,9 @@ _FROM_MENTIONS = {
     "host": MentionKind.HOST,
 }
 _MOST_STEPS = 4
-_ON_MACHINE = tuple(f"fundamen {name}" for name in ("trace", "inspect", "restore", "roots import", "installer"))
+_ON_MACHINE = tuple(
+    f"fundamen {name}" for name in ("trace", "inspect", "restore", "roots import", "installer", "survey")
+)
 # Nouns for what a message leaves out.
 _UNNAMED = {
     "component": "a component",

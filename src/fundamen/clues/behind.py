@@ -18,6 +18,7 @@ from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.launchers import find_launcher
+from fundamen.machine.access import ORDINARY, find_barrier
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.machine.programs import find_program
@@ -44,6 +45,7 @@ _SYSTEM_FOLDERS = {
 _PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _VERSION = re.compile(r"\.\d+")
+_MAY_BE_RIGHTS = {"blocked", "failed", "missing", "denied"}
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
 
@@ -72,6 +74,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
     lost: tuple[LostFile, ...] = ()  # files that the text names and that an installed package has brought
     is_explained: bool = False  # whether the reason is more than that a trace shows nothing wrong
+    barred: MachinePath | None = None  # a file or folder that the text names, from which rights keep its user
 
 
 _Folders = Sequence[tuple[MachinePath, tuple[str, ...]]]  # each with the names in it
@@ -102,6 +105,9 @@ def look_behind(
         lost = find_lost_files(machine, reading) or find_lost_around(machine, reading, traces)
     if lost:
         return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
+    if not any(trace.faults for trace in traces) and (found := _find_barred(machine, reading)) is not None:
+        path, reason = found
+        return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
     names = _components(reading)
     at_fault = {machine.fold(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
     folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
@@ -144,8 +150,26 @@ def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
         if lost[1:]
         else UNSAID
     )
-    what = "empty" if lost[0].is_empty else "gone"
-    return say(f"clues.is-{what}-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
+    if lost[0].is_empty:
+        return say(
+            "clues.is-empty-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more
+        )
+    return say("clues.is-gone-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
+
+
+def _find_barred(machine: Machine, reading: Reading) -> tuple[MachinePath, Message] | None:
+    """The first thing that the text names from which rights keep the user who runs the program, and why."""
+    user = machine.run_as or ORDINARY
+    causes = [each for each in (reading.decisive, *reading.also) if each is not None]
+    if not any(each.entry is None or each.entry.about in _MAY_BE_RIGHTS for each in causes):
+        return None
+    named = [each.holes[hole] for each in causes for hole in ("path", "program", "component") if hole in each.holes]
+    named += [mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH]
+    for path in (machine.absolute_path(name) for name in dict.fromkeys(named) if name.startswith("/")):
+        barrier = find_barrier(machine, path, user)
+        if barrier is not None:
+            return path, say("clues.rights-keep-from-it", path=path, reason=barrier.reason(user))
+    return None
 
 
 def _is_about_trust(reading: Reading) -> bool:

@@ -6,11 +6,13 @@ Sources: path_resolution(7), "Permissions"; inode(7), "The file type and mode". 
 import msgspec
 
 from fundamen.machine.accounts import GROUPS, USERS, accounts
+from fundamen.machine.descent import FOLDER
+from fundamen.machine.file_systems import forbids_running
 from fundamen.machine.machine import AccessRights, EntryKind, Machine
 from fundamen.messages import Message, say
 from fundamen.model.display import printable
-from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath
 
 _READ, _RUN = 4, 1  # bits of one class of users
 _ALL_READ, _ALL_RUN = 0o444, 0o111
@@ -98,6 +100,32 @@ def user_of(machine: Machine, program: MachinePath, named: Runner | None = None)
 def find_barrier(machine: Machine, path: MachinePath, user: Runner, *, runs: bool = False) -> Barrier | None:
     """The first entry that keeps a user from reading a file, or from running it; None where none is known to."""
     return machine.fact(path, _find_barrier, user, runs)
+
+
+def mount_without_running(machine: Machine, path: MachinePath) -> HostPath | None:
+    """Where the file system of a file is mounted so that nothing on it is run (mount(8), noexec); None for any other.
+
+    That of a whole root counts only where it is this host's: elsewhere it is how the technician has mounted it.
+    """
+    if machine.is_captured:
+        return None
+    return machine.fact(machine.folder_of(machine.real(path)), _mount_without_running)
+
+
+def _mount_without_running(machine: Machine, path: MachinePath) -> HostPath | None:
+    try:
+        folder, top = machine.place(path), machine.place(machine.absolute_path("/"))
+        device = folder.status().st_dev
+        if not machine.is_live and device == top.status().st_dev:
+            return None
+        with folder.open_handle(FOLDER) as handle:
+            if not forbids_running(handle):
+                return None
+        while folder.inner and folder.folder.status().st_dev == device:
+            folder = folder.folder
+    except (OSError, UnreadableError):
+        return None
+    return folder.host
 
 
 def _find_barrier(machine: Machine, path: MachinePath, user: Runner, runs: bool) -> Barrier | None:  # noqa: FBT001

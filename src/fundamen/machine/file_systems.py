@@ -13,6 +13,11 @@ def keeps_numbers(device: int) -> bool:
     return name is not None and name not in _WITHOUT_NUMBERS and not name.startswith("fuse")
 
 
+def forbids_running(folder: int) -> bool:
+    """Whether nothing is run from the file system of an open folder (mount(8), noexec); False: nobody can tell."""
+    return hasattr(os, "fstatvfs") and bool(os.fstatvfs(folder).f_flag & os.ST_NOEXEC)
+
+
 @functools.cache
 def _types() -> dict[int, str]:
     """The type of each mounted file system, by its device."""

@@ -14,39 +14,39 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
-from fundamen.model.package import Base, PackageFile
+from fundamen.model.package import Base, PackageFile, PackageFolder
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue, SourceKind
 from fundamen.trust.digest import digest_of
 
+_MOST_PACKAGES = 100  # that own one path
+
 
 def find_lost_rights(machine: Machine, path: MachinePath, catalogues: Iterable[Catalogue]) -> Iterator[ChangeRights]:
-    """The step that gives a file the rights of its package; none where it has them, or is not the package's file.
+    """The step that gives a file or folder the rights of its package; none where it has them, or is not the package's.
 
     Args:
-        machine: on which the file lies.
-        path: of the file.
+        machine: on which it lies.
+        path: of the file or folder.
         catalogues: of the operating system's archive.
     """
     real = machine.real(path)
-    if machine.platform is not Platform.LINUX or machine.look(real).kind is not EntryKind.FILE:
+    kind = machine.look(real).kind
+    if machine.platform is not Platform.LINUX or kind not in {EntryKind.FILE, EntryKind.FOLDER}:
         return
     for catalogue in catalogues:
         if catalogue.source.kind is not SourceKind.ARCHIVE:
             continue
-        for package in catalogue.packages_with([machine.paths.basename(real)]):
-            for file in package.files:
-                if file.base is Base.ROOT and machine.real(MachinePath(f"/{file.place}")) == real:
-                    yield from _lost_by(machine, real, file)
+        for package in catalogue.first(_MOST_PACKAGES):
+            entries = package.files if kind is EntryKind.FILE else package.folders
+            for entry in entries:
+                if entry.base is Base.ROOT and machine.real(MachinePath(f"/{entry.place}")) == real:
+                    yield from _lost_by(machine, real, entry)
                     return
 
 
-def _lost_by(machine: Machine, path: MachinePath, file: PackageFile) -> Iterator[ChangeRights]:
-    try:
-        with machine.open(path) as source:
-            if source.size != file.size or digest_of(source) != file.sha256:
-                return
-    except UnreadableError:
+def _lost_by(machine: Machine, path: MachinePath, file: PackageFile | PackageFolder) -> Iterator[ChangeRights]:
+    if isinstance(file, PackageFile) and not _has_its_bytes(machine, path, file):
         return
     mode, owner = rights_of(machine, file)
     capabilities = capabilities_given_to(machine, path)
@@ -54,6 +54,17 @@ def _lost_by(machine: Machine, path: MachinePath, file: PackageFile) -> Iterator
         data = capability_bytes(capabilities) if capabilities else None
     except ValueError:
         data = None
+    if isinstance(file, PackageFolder):
+        data = None
     step = give(machine, path, mode or 0, owner, data, say("restore.not-as-its-package-gives-them"))
     if step.before != step.after:
         yield step
+
+
+def _has_its_bytes(machine: Machine, path: MachinePath, file: PackageFile) -> bool:
+    """Whether a file is the package's own: nothing else may be run in somebody's name."""
+    try:
+        with machine.open(path) as source:
+            return source.size == file.size and digest_of(source) == file.sha256
+    except UnreadableError:
+        return False

@@ -9,6 +9,7 @@ from fundamen.changes.base import Step, Work
 from fundamen.changes.packages import installation_of
 from fundamen.changes.rights import ChangeRights
 from fundamen.evidence.authority import Authority
+from fundamen.machine.access import ORDINARY, find_barrier
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer, OverlayMachine
 from fundamen.messages import say
@@ -195,9 +196,13 @@ class _Rehearsing:
 
     def _find_lost_rights(self) -> Iterator[ChangeRights]:
         """The rights of their packages that programs which lack nothing have lost."""
-        for path in self._programs:
-            catalogues = asked_of(self._on_demand, self._machine.paths.basename(path), self._machine.real(path))
-            yield from find_lost_rights(self._machine, path, catalogues)
+        user = self._machine.run_as or ORDINARY
+        for program in self._programs:
+            barrier = find_barrier(self._machine, program, user)
+            above = [barrier.path] if barrier is not None and barrier.is_folder else []
+            for path in (program, *above):
+                catalogues = asked_of(self._on_demand, self._machine.paths.basename(path), self._machine.real(path))
+                yield from find_lost_rights(self._machine, path, catalogues)
 
     def _known_catalogues(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
         """The catalogues, and what else has packages for the faults."""

@@ -118,30 +118,29 @@ class OsArchive:
         return NewPackages(wanted, files, tuple(packages), self._contents)
 
     def _package(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> Package | None:
-        lost = frozenset(path for path in asked if self._machine.look(path).kind is EntryKind.ABSENT)
-        if (wanted, lost) not in self._described:
-            self._described[wanted, lost] = self._fetch_package(wanted, lost) if wanted.is_plain else None
-        return self._described[wanted, lost]
+        if (wanted, asked) not in self._described:
+            self._described[wanted, asked] = self._fetch_package(wanted, asked) if wanted.is_plain else None
+        return self._described[wanted, asked]
 
-    def _fetch_package(self, wanted: WantedPackage, lost: frozenset[MachinePath]) -> Package | None:
+    def _fetch_package(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> Package | None:
         try:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:
                 listed = listed_paths(self._machine, wanted.name, wanted.architecture)
-                return self._describe(source, listed, lost)
+                return self._describe(source, listed, asked)
         except UnreadableError as error:
             self._note(f"{error.what}: {error.why}. {error.do}")
             return None
 
     def _describe(
-        self, source: FileBytes, listed: frozenset[str] = frozenset(), lost: frozenset[MachinePath] = frozenset()
+        self, source: FileBytes, listed: frozenset[str] = frozenset(), asked: frozenset[MachinePath] = frozenset()
     ) -> Package:
         """A package's description; the bytes of what is not as it should be on the machine are kept on the way.
 
         Args:
             source: the package.
             listed: what it has, if it is installed: what it has no more is left out.
-            lost: paths that were asked for and are not there: of settings files, only these are described.
+            asked: paths that were asked for: of settings files, only these are described.
         """
         control = read_debian_package(source)
         files: dict[str, PackageFile] = {}  # by their paths in the package
@@ -153,7 +152,7 @@ class OsArchive:
         for member, data in unpack_debian_package(source):
             packed = _apply_diversion(_apply_override(member, overrides), control.name, diverted)
             is_anothers = bool(listed) and f"/{member.path}" not in listed
-            is_kept = member.path in control.settings and f"/{member.path}" not in lost
+            is_kept = member.path in control.settings and f"/{member.path}" not in asked
             if is_anothers or is_kept or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
             packed = _by_lost_way(packed, ways)

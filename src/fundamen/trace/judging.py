@@ -1,5 +1,6 @@
 """Judge what a loader has found: the verdict on each need, the reason, and the chain from the program to it."""
 
+import shlex
 from collections import deque
 from collections.abc import Iterable
 from functools import cached_property
@@ -8,7 +9,7 @@ import msgspec
 
 from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import STARTED, Candidate, CandidateOutcome, LoadMap, Resolution
-from fundamen.machine.access import Runner, find_barrier, user_of
+from fundamen.machine.access import Runner, find_barrier, mount_without_running, user_of
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
@@ -16,7 +17,7 @@ from fundamen.machine.stated_version import version_of
 from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
-from fundamen.model.paths import MachinePath
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.astray import link_in_text, moved_folder
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
@@ -152,7 +153,7 @@ class Judging:
 
     def _program(self) -> Component:
         path, binary = self._loading.program, self._loading.binary
-        finding = self._judge_file(path, binary)
+        finding, mount = self._judge_file(path, binary), self._mount_without_running(path)
         if self._loading.runs_here and not finding.verdict.is_fault:
             reason = say(
                 "trace.it-is-for-and-this-machine",
@@ -164,6 +165,8 @@ class Judging:
             finding = _Finding(Verdict.UNTRUSTED, say("trace.it", untrusted=self._loading.untrusted), finding.evidence)
         elif self._loading.switched_off and not finding.verdict.is_fault:
             finding = _Finding(Verdict.BLOCKED, self._loading.switched_off, finding.evidence)
+        elif mount is not None and not finding.verdict.is_fault:
+            finding = _Finding(Verdict.BLOCKED, say("trace.its-file-system-is-mounted-noexec"), finding.evidence)
         may_be_run = self._may_be_run()
         if not may_be_run and not finding.verdict.is_fault:
             finding = _Finding(Verdict.BLOCKED, say("trace.no-user-may-execute-it-mode"), finding.evidence)
@@ -189,8 +192,15 @@ class Judging:
             evidence=finding.evidence,
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
+            remedy=f"mount -o remount,exec {shlex.quote(mount)}" if mount is not None else "",
             remarks=(*self._loading.remarks, *self._further_said(path)),
         )
+
+    def _mount_without_running(self, path: MachinePath) -> HostPath | None:
+        """Where the file system is mounted that a program is on and that nothing is run from; None for any other."""
+        is_run = self._loading.binary.format in {Format.ELF, Format.SCRIPT}
+        is_program = self._loading.binary.kind is BinaryKind.PROGRAM
+        return mount_without_running(self._machine, path) if is_run and is_program else None
 
     def _may_be_run(self) -> bool:
         """Whether the program's mode lets somebody run it; on Windows no mode does, and Java reads its archives."""

@@ -127,7 +127,10 @@ def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
         from fundamen.trace.lost import trace_bundle, trace_database  # noqa: PLC0415 - seldom traced
 
         return trace_database(machine) if path == STATUS else trace_bundle(machine)
-    if machine.look(path).kind is EntryKind.ABSENT and not (path.endswith(LAUNCHERS) and is_masked(machine, path)):
+    kind = machine.look(path).kind
+    if kind is EntryKind.FOLDER:
+        return _trace_file(machine, path)
+    if kind is EntryKind.ABSENT and not (path.endswith(LAUNCHERS) and is_masked(machine, path)):
         from fundamen.trace.lost import trace_lost  # noqa: PLC0415 - few are gone
 
         return trace_lost(machine, path)

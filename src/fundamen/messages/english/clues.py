@@ -1,6 +1,7 @@
 """Sentences and clauses of ``clues``, by their codes."""
 
 TEXTS = {
+    "rights-keep-from-it": "Rights keep the user from {path}: {reason}.",
     "has-all-the-files-that-it-needs": "{program} has all the files that it needs; the message is about its rights.",
     "not-verified": "not verified",
     "it-complains-in-words-that-are": "It complains in words that are not known here.",

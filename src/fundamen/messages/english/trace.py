@@ -1,6 +1,7 @@
 """Sentences and clauses of ``trace``, by their codes."""
 
 TEXTS = {
+    "its-file-system-is-mounted-noexec": "its file system is mounted so that no program on it is run (noexec)",
     "a-setting-of-the-package": "a settings file of the package {package}, which people may change",
     "as-the-package-brought-it": "as the package {package} brought it",
     "the-user": "the user",

@@ -104,8 +104,10 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
     if untrusted:
         path = untrusted[0].path
         return [command(machine, "inspect", path), import_command(machine, path)]
-    if behind is not None and behind.lost:
-        named = dict.fromkeys(each.restored_by for each in behind.lost)
+    named = dict.fromkeys(each.restored_by for each in behind.lost) if behind is not None else {}
+    if behind is not None and behind.barred is not None:
+        named[behind.barred] = None
+    if named:
         return [command(machine, "restore", "--rehearse", *named)]
     words = [] if machine.is_live else ["--machine", machine.root]
     return next_steps(reading, words)
