@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
-from fundamen.clues.lost_around import find_lost_around
+from fundamen.clues.lost_around import find_lost_around, speakers_of
 from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
@@ -19,8 +19,10 @@ from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.launchers import find_launcher
 from fundamen.machine.access import ORDINARY, find_barrier
+from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
+from fundamen.machine.pam_services import read_service
 from fundamen.machine.programs import find_program
 from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
@@ -45,7 +47,6 @@ _SYSTEM_FOLDERS = {
 _PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _VERSION = re.compile(r"\.\d+")
-_MAY_BE_RIGHTS = {"blocked", "failed", "missing", "denied"}
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
 
@@ -100,14 +101,32 @@ def look_behind(
     if signed:
         return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
     traces = tuple(_trace_named(machine, reading, authorities))
-    lost: tuple[LostFile, ...] = ()
-    if not any(trace.faults for trace in traces):
-        lost = find_lost_files(machine, reading) or find_lost_around(machine, reading, traces)
-    if lost:
+    if not any(trace.faults for trace in traces) and (found := _without_trace(machine, reading, traces)) is not None:
+        return found
+    return _by_trace_or_place(machine, reading, reading.decisive, authorities, traces)
+
+
+def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    """What explains a text where the traces of its programs do not, the nearest to its words first; None for nothing."""
+    if lost := find_lost_files(machine, reading):
         return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
-    if not any(trace.faults for trace in traces) and (found := _find_barred(machine, reading)) is not None:
+    if reason := _settings_of_speaker(machine, reading):
+        return Behind(traces=traces, reason=reason, is_explained=True)
+    if (found := _find_barred(machine, reading)) is not None:
         path, reason = found
         return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
+    if lost := find_lost_around(machine, reading, traces):
+        return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
+    return None
+
+
+def _by_trace_or_place(
+    machine: Machine,
+    reading: Reading,
+    decisive: Finding,
+    authorities: Sequence[Authority],
+    traces: tuple[Trace, ...],
+) -> Behind | None:
     names = _components(reading)
     at_fault = {machine.fold(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
     folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
@@ -120,8 +139,8 @@ def look_behind(
     )
     if not traces and not names:
         return None
-    by_symbol = _reason_by_symbol(machine, reading.decisive, traces, authorities)
-    reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
+    by_symbol = _reason_by_symbol(machine, decisive, traces, authorities)
+    reason = _reason(machine, decisive, traces) if traces else _reason_by_place(places, absent)
     return Behind(
         traces=traces,
         reason=by_symbol or reason,
@@ -157,11 +176,28 @@ def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
     return say("clues.is-gone-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
 
 
+def _settings_of_speaker(machine: Machine, reading: Reading) -> Message:
+    """What is wrong with how a command is reached, or with its settings of PAM; empty where nothing is."""
+    if machine.platform is not Platform.LINUX or reading.decisive is None:
+        return UNSAID
+    holes = reading.decisive.holes
+    for name in filter(is_command, (holes[hole] for hole in ("program", "component") if hole in holes)):
+        path = find_program(machine, name)
+        if (target := dangling_target(machine, path)) is not None:
+            return say("clues.is-a-link-to-which-is-gone", path=path, target=target)
+    for name in dict.fromkeys(speakers_of(reading)):
+        service = read_service(machine, plain_name(name)) if is_command(plain_name(name)) else None
+        if service is not None and service.missing:
+            return say("clues.a-setting-of-pam-is-gone", path=service.missing[0], program=plain_name(name))
+    return UNSAID
+
+
 def _find_barred(machine: Machine, reading: Reading) -> tuple[MachinePath, Message] | None:
     """The first thing that the text names from which rights keep the user who runs the program, and why."""
     user = machine.run_as or ORDINARY
     causes = [each for each in (reading.decisive, *reading.also) if each is not None]
-    if not any(each.entry is None or each.entry.about in _MAY_BE_RIGHTS for each in causes):
+    is_about_rights = any(each.entry is not None and each.entry.about == "blocked" for each in causes)
+    if machine.run_as is None and not is_about_rights:
         return None
     named = [each.holes[hole] for each in causes for hole in ("path", "program", "component") if hole in each.holes]
     named += [mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH]

@@ -52,6 +52,17 @@ def find_lost_around(machine: Machine, reading: Reading, traces: Sequence[Trace]
         return ()
 
 
+def speakers_of(reading: Reading) -> Iterator[str]:
+    """The names of the programs that a text comes from, or that it names."""
+    yield from (mention.text for mention in reading.mentions if mention.kind is MentionKind.PROGRAM)
+    for finding in (reading.decisive, *reading.also, *reading.follows):
+        if finding is not None:
+            found = _SPEAKER.match(finding.text)
+            yield from [found[1]] if found is not None else []
+            yield from ["python3"] if _PYTHON in finding.text else []
+            yield from finding.entry.said_by if isinstance(finding.entry, KnownMessage) else ()
+
+
 class _Around:
     def __init__(self, machine: Machine, reading: Reading, traces: Sequence[Trace]) -> None:
         self._machine, self._reading = machine, reading
@@ -71,14 +82,7 @@ class _Around:
 
     def _speakers(self) -> Iterator[MachinePath]:
         """The programs that the text comes from, or that it names."""
-        reading = self._reading
-        findings = [each for each in (reading.decisive, *reading.also, *reading.follows) if each is not None]
-        names = [mention.text for mention in reading.mentions if mention.kind is MentionKind.PROGRAM]
-        for finding in findings:
-            names += [found[1] for found in [_SPEAKER.match(finding.text)] if found is not None]
-            names += ["python3"] if _PYTHON in finding.text else []
-            names += finding.entry.said_by if isinstance(finding.entry, KnownMessage) else ()
-        for name in dict.fromkeys(names):
+        for name in dict.fromkeys(speakers_of(self._reading)):
             if is_command(name) or name.startswith("/"):
                 path = find_program(self._machine, name)
                 if self._machine.look(path).kind is EntryKind.FILE:

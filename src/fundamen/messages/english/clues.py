@@ -1,6 +1,8 @@
 """Sentences and clauses of ``clues``, by their codes."""
 
 TEXTS = {
+    "is-a-link-to-which-is-gone": "{path} is a link to {target}, which is not there.",
+    "a-setting-of-pam-is-gone": "{path} is gone: the settings of {program} for PAM include it.",
     "rights-keep-from-it": "Rights keep the user from {path}: {reason}.",
     "has-all-the-files-that-it-needs": "{program} has all the files that it needs; the message is about its rights.",
     "not-verified": "not verified",
