@@ -107,7 +107,7 @@ def look_behind(
 
 
 def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
-    """What explains a text where the traces of its programs do not, the nearest to its words first; None for nothing."""
+    """The explanation of a text that no trace of its programs gives, the nearest to its words first; None for none."""
     if lost := find_lost_files(machine, reading):
         return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
     if reason := _settings_of_speaker(machine, reading):
@@ -177,7 +177,7 @@ def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
 
 
 def _settings_of_speaker(machine: Machine, reading: Reading) -> Message:
-    """What is wrong with how a command is reached, or with its settings of PAM; empty where nothing is."""
+    """A fault of the link by which a command is reached, or of its settings of PAM; empty for none."""
     if machine.platform is not Platform.LINUX or reading.decisive is None:
         return UNSAID
     holes = reading.decisive.holes

@@ -13,7 +13,7 @@ _MOST_FILES, _MOST_BYTES = 50, 1 << 18
 
 
 class PamService(NamedTuple):
-    """What a service of PAM is made of."""
+    """The files and modules of a service of PAM."""
 
     modules: tuple[str, ...]  # as its files name them, those of the files that it includes among them
     missing: tuple[MachinePath, ...]  # files that it includes and that are not there
@@ -25,7 +25,7 @@ def modules_of(machine: Machine, service: str) -> tuple[str, ...]:
 
 
 def read_service(machine: Machine, service: str) -> PamService:
-    """What the files of a service name."""
+    """The modules and the missing files of a service."""
     waiting, seen, found, missing = [service], set[str](), dict[str, None](), list[MachinePath]()
     while waiting and len(seen) < _MOST_FILES:
         name = waiting.pop(0)

@@ -34,24 +34,25 @@ def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Ite
             yield own
 
 
-def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue]:
-    """Catalogues for the faults of a trace; no source is asked where there are none.
+def asked_for(on_demand: Sequence[OnDemand], traces: Iterable[Trace]) -> Iterator[Catalogue]:
+    """Catalogues for the faults of traces, those of one architecture together; none where there are no faults.
 
     Raises:
         UntrustedError: a proof does not hold.
         UnreadableError: a medium cannot be read.
     """
-    if not trace.faults:
-        return
-    names, paths = set[str](), set[MachinePath]()
-    for fault in (
-        each for each in trace.faults if each.kind not in {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE}
-    ):  # no package's
-        if fault.kind != INSTALLED_FILE:  # that is of one package alone
-            names |= {name.rpartition("/")[2] for name in fault.sought_as}
-        paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}
-        paths |= {fault.path} if fault.path else set()
-    for each in on_demand:
-        own = each.catalogue_of(names, paths, trace.architecture)
-        if own is not None:
-            yield own
+    wanted: dict[Architecture, tuple[set[str], set[MachinePath]]] = {}
+    for trace in traces:
+        names, paths = wanted.setdefault(trace.architecture, (set(), set()))
+        for fault in trace.faults:
+            if fault.kind in _OF_NO_PACKAGE:
+                continue
+            if fault.kind != INSTALLED_FILE:  # that is of one package alone
+                names.update(name.rpartition("/")[2] for name in fault.sought_as)
+            paths.update(candidate.path for candidate in fault.searched if candidate.path.startswith("/"))
+            paths.update([fault.path] if fault.path else [])
+    for architecture, (names, paths) in wanted.items():
+        for each in on_demand if names or paths else ():
+            own = each.catalogue_of(names, paths, architecture)
+            if own is not None:
+                yield own

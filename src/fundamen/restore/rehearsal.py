@@ -35,7 +35,7 @@ from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
-from fundamen.trace.trace import trace_program
+from fundamen.trace.trace import trace_all
 
 _LOG = logging.getLogger(__name__)
 
@@ -88,7 +88,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
         programs, follows = [trace.program for trace in self.before.traces], self.follows
 
         def prove(machine: Machine) -> Traces:
-            return Traces(tuple(trace_program(machine, each, authorities, follows=follows) for each in programs))
+            return Traces(tuple(trace_all(machine, programs, authorities, follows=follows)))
 
         return Prepared(
             work=self.work,
@@ -191,8 +191,7 @@ class _Rehearsing:
         )
 
     def _trace_programs(self, machine: Machine) -> list[Trace]:
-        follows = self._scope.follows
-        return [trace_program(machine, each, self._authorities, follows=follows) for each in self._programs]
+        return trace_all(machine, self._programs, self._authorities, follows=self._scope.follows)
 
     def _find_lost_rights(self) -> Iterator[ChangeRights]:
         """The rights of their packages that programs which lack nothing have lost."""
@@ -208,7 +207,7 @@ class _Rehearsing:
         """The catalogues, and what else has packages for the faults."""
         return (
             *self._catalogues,
-            *_merge_catalogues(each for trace in traces for each in asked_for(self._on_demand, trace)),
+            *_merge_catalogues(asked_for(self._on_demand, traces)),
         )
 
     def _laid_over(self, steps: Iterable[Step]) -> OverlayMachine:

@@ -81,9 +81,7 @@ class Apt:
             UnreadableError: the archive does not have this version any more, or cannot be reached.
             UntrustedError: the archive's signature, or the package's digest, does not hold.
         """
-        target = os.path.join(
-            self._folder, f"{wanted.name}_{wanted.version.replace(':', '%3a')}_{wanted.architecture}.deb"
-        )
+        target = self._target_of(wanted)
         if os.path.exists(target):
             if is_as_fetched(HostPath(target)):
                 return HostPath(target)
@@ -97,6 +95,30 @@ class Apt:
             return self._download(wanted, target, None)
         except UnreadableError as error:
             raise self._with_version(wanted, error) from error
+
+    def fetch_together(self, wanted: Sequence[WantedPackage]) -> None:
+        """Fetch several packages at once, which is quicker; what does not come so is left to ``fetch``."""
+        left = [each for each in wanted if not os.path.exists(self._target_of(each))]
+        if len(left) < 2:  # noqa: PLR2004 - one alone is as quick by itself
+            return
+        os.makedirs(self._folder, exist_ok=True)
+        try:
+            if not self._machine.is_live:
+                self._update()
+            names = [f"{each.plain_name}={each.version}" for each in left]
+            self._run(["download", *names], left[0].name, self._lists())
+        except (UnreadableError, UntrustedError):
+            for target in map(self._target_of, left):  # what came without proof must not be taken for fetched
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(target)
+            return
+        for target in map(self._target_of, left):
+            if os.path.exists(target):
+                write_whole(f"{target}.sha256", digest_of_file(target).encode())
+
+    def _target_of(self, wanted: WantedPackage) -> str:
+        name = f"{wanted.name}_{wanted.version.replace(':', '%3a')}_{wanted.architecture}.deb"
+        return os.path.join(self._folder, name)
 
     def resolve(self, names: Sequence[str]) -> tuple[WantedPackage, ...]:
         """The packages that would be new if some were installed, with all that they depend on; apt says which.

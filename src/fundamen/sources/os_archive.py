@@ -9,12 +9,13 @@ import hashlib
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import cached_property
 
 import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, StatOverride, diversions_of, find_owners, stat_overrides_of
-from fundamen.evidence.dpkg_files import LEFT_OUT, listed_paths
+from fundamen.evidence.dpkg_files import LEFT_OUT, Records, listed_paths
 from fundamen.formats.archives.debian_package import read_debian_package, unpack_debian_package
 from fundamen.formats.archives.packed import PackedFile, Readable
 from fundamen.formats.binary import read_binary
@@ -95,6 +96,7 @@ class OsArchive:
         asked = frozenset(paths)
         owners = [o for o in find_owners(self._machine, names, asked) if _serves(o, architecture)]
         wanted = dict.fromkeys(WantedPackage(owner.package, owner.version, owner.architecture) for owner in owners)
+        self._apt.fetch_together([each for each in wanted if each.is_plain])
         packages = [package for each in wanted if (package := self._package(each, asked)) is not None]
         source = Source(NAME, "", "", self._now, kind=SourceKind.ARCHIVE)
         return (
@@ -118,9 +120,19 @@ class OsArchive:
         return NewPackages(wanted, files, tuple(packages), self._contents)
 
     def _package(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> Package | None:
-        if (wanted, asked) not in self._described:
-            self._described[wanted, asked] = self._fetch_package(wanted, asked) if wanted.is_plain else None
-        return self._described[wanted, asked]
+        settings = self._settings.get(wanted.name, frozenset()) & asked
+        if (wanted, settings) not in self._described:
+            self._described[wanted, settings] = self._fetch_package(wanted, settings) if wanted.is_plain else None
+        return self._described[wanted, settings]
+
+    @cached_property
+    def _settings(self) -> dict[str, frozenset[MachinePath]]:
+        """The files of each installed package that people are meant to change."""
+        try:
+            packages = Records(self._machine).packages
+        except UnreadableError:
+            return {}
+        return {package.name: frozenset(MachinePath(path) for path, _ in package.settings) for package in packages}
 
     def _fetch_package(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> Package | None:
         try:

@@ -72,7 +72,12 @@ def trace_program(
 
 
 def trace_programs(
-    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = (), *, symbols: bool = False
+    machine: Machine,
+    programs: Sequence[MachinePath],
+    authorities: Sequence[Authority] = (),
+    *,
+    symbols: bool = False,
+    follows: bool = True,
 ) -> Iterator[Trace | UnreadableError]:
     """Trace many programs or libraries of one machine, in their order; one that cannot be traced gives its error.
 
@@ -82,21 +87,35 @@ def trace_programs(
     of_files = [program for program in programs if program not in apart]
     testimonies = _Testimonies(machine, authorities)
     if len(of_files) >= _MANY and machine.may_be_shared and can_fork():
-        judged = _shared_out(machine, of_files, testimonies, symbols=symbols)
+        judged = _shared_out(machine, of_files, testimonies, symbols=symbols, follows=follows)
     else:
-        judged = _judge_programs(machine, of_files, testimonies, Judging.trace, symbols=symbols)
+        judged = _judge_programs(machine, of_files, testimonies, Judging.trace, symbols=symbols, follows=follows)
     for program in programs:
         found = apart[program] if program in apart else next(judged)
         yield (_trace_file(machine, program) or found) if isinstance(found, NotExecutableError) else found
 
 
+def trace_all(
+    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = (), *, follows: bool = True
+) -> list[Trace]:
+    """The traces of some programs, which share what is read and asked. Raises: UnreadableError: one has none."""
+    if len(programs) == 1:
+        return [trace_program(machine, programs[0], authorities, follows=follows)]
+    traces = []
+    for found in trace_programs(machine, programs, authorities, follows=follows):
+        if isinstance(found, UnreadableError):
+            raise found
+        traces.append(found)
+    return traces
+
+
 def _shared_out(
-    machine: Machine, programs: Sequence[MachinePath], testimonies: "_Testimonies", *, symbols: bool
+    machine: Machine, programs: Sequence[MachinePath], testimonies: "_Testimonies", *, symbols: bool, follows: bool
 ) -> Iterator[Trace | UnreadableError]:
     """Trace programs in several processes, which begin with what the first programs have taught this one."""
 
     def trace(batch: Sequence[MachinePath]) -> list[Trace | UnreadableError]:
-        return list(_judge_programs(machine, batch, testimonies, Judging.trace, symbols=symbols))
+        return list(_judge_programs(machine, batch, testimonies, Judging.trace, symbols=symbols, follows=follows))
 
     first = min(len(programs), _LEARNT_FROM if testimonies.has_authorities else 0)
     yield from trace(programs[:first])
@@ -109,7 +128,8 @@ def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
 ) -> Iterator[Footing | UnreadableError]:
     """The faults of many programs or libraries, and nothing on verified components: a quicker trace."""
-    return _judge_programs(machine, programs, _Testimonies(machine, authorities), Judging.find_faults)
+    testimonies = _Testimonies(machine, authorities)  # what a script starts is asked about by itself
+    return _judge_programs(machine, programs, testimonies, Judging.find_faults, follows=False)
 
 
 def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
@@ -159,10 +179,10 @@ def _judge_programs(
     judge: Callable[[Judging], _Result],
     *,
     symbols: bool = False,
+    follows: bool = True,
 ) -> Iterator[_Result | UnreadableError]:
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
-        follows = judge is not Judging.find_faults  # which is asked about what a script starts, by itself
         maps = [_load_map_or_error(machine, program, symbols=symbols, follows=follows) for program in batch]
         for loading in testimonies.ask_apart(maps):
             yield _judgement(machine, loading, testimonies, judge) if isinstance(loading, LoadMap) else loading

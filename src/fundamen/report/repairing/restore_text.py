@@ -96,11 +96,12 @@ def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> No
     """The state of each program, traced on the machine as it would be."""
     alone = "the package" if traces[0].format is Format.INSTALLED else "the program"
     page.heading(f"Rehearsal: {'each' if len(traces) > 1 else alone} traced as it would be")
+    is_long = _is_long(traces)
     for trace in traces:
-        if trace.faults or not _is_long(traces):
+        if trace.faults or not is_long:
             page.line(answer(trace, machine))
         _add_faults(page, trace)
-    if _is_long(traces):
+    if is_long:
         page.line(_of_sound(traces, machine))
 
 
