@@ -25,6 +25,14 @@ class Alternative(msgspec.Struct, frozen=True):
     choices: tuple[MachinePath, ...]  # the programs that are there, the one of the highest priority first
 
 
+def alternative_names(machine: Machine) -> tuple[MachinePath, ...]:
+    """The links below /etc/alternatives that the machine's records name, be they there or not."""
+    try:
+        return tuple(machine.join(_LINKS, name) for name in machine.names(_RECORDS))
+    except UnreadableError:
+        return ()
+
+
 def find_alternative(machine: Machine, path: MachinePath) -> Alternative | None:
     """The alternative whose common name, or whose link below /etc/alternatives, a path is; None where it is none."""
     name = machine.paths.basename(path)

@@ -32,6 +32,7 @@ from fundamen.survey.tidiness import (
     find_stray_libraries,
     find_unfinished,
 )
+from fundamen.survey.unusable import Unusable, find_unusable
 from fundamen.survey.walking import Walk, Walked
 
 
@@ -73,6 +74,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     mixed: tuple[tuple[str, tuple[str, ...]], ...]
     certificates: tuple[EndingCertificate, ...]
     unfinished: tuple[Unfinished, ...]
+    unusable: tuple[Unusable, ...]
     spoilt: tuple[SpoiltCopy, ...]  # of what repairs are drawn from; not looked for where only needs are asked for
     gaps: tuple[Message, ...] = ()  # what could not be found out, and why
 
@@ -89,14 +91,16 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
         """
         libraries = (path for cause in self.needs.causes for path in cause.libraries)
         lists = self.contents.lists if self.contents is not None else ()
-        return tuple(dict.fromkeys((*self.stopped, *libraries, *lists)))
+        unusable = (each.path for each in self.unusable)
+        return tuple(dict.fromkeys((*self.stopped, *libraries, *lists, *unusable)))
 
     @property
     def faults(self) -> int:
-        """Faults: causes, files that were altered without leave, unfinished installations."""
+        """Faults: causes, files that were altered without leave, unfinished installations, unusable commands."""
         altered = self.contents.altered if self.contents is not None else ()
         files = sum(1 for each in altered if not each.is_setting)
-        return len(self.needs.causes) + files + len(self.strays) + len(self.unfinished) + len(self.spoilt)
+        others = (self.needs.causes, self.strays, self.unfinished, self.unusable, self.spoilt)
+        return files + sum(map(len, others))
 
 
 Authorities = Callable[[], Sequence[Authority]]
@@ -154,6 +158,7 @@ def survey_machine(
             mixed=find_mixed_packages(machine),
             certificates=find_ending_certificates(machine, now),
             unfinished=find_unfinished(machine),
+            unusable=find_unusable(machine),
         )
         spoilt: tuple[SpoiltCopy, ...] = ()
         if depth is not Depth.NEEDS:

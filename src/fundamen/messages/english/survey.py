@@ -1,6 +1,9 @@
 """Sentences and clauses of ``survey``, by their codes."""
 
 TEXTS = {
+    "its-alternative-leads-to-nothing": "it is an alternative, and leads to no program",
+    "no-user-may-execute-it": "no user may execute it (mode)",
+    "no-program-finds-a-trusted-certificate": "it is gone or empty, so programs find no certificate to trust",
     "the-system": "the system",
     "have-an-administrator-repair-the-store": (
         "Have an administrator repair that machine's component store from installation media of the same release."

@@ -12,6 +12,7 @@ from fundamen.survey.needs import Cause
 from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Survey
 from fundamen.survey.tidiness import DoubledTool, StrayLibrary, Unfinished
+from fundamen.survey.unusable import Unusable
 
 
 class CausePart(msgspec.Struct, frozen=True):
@@ -64,6 +65,7 @@ class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
     mixed: dict[str, tuple[str, ...]] = {}  # packages in several versions
     certificates: tuple[EndingPart, ...] = ()
     unfinished: tuple[Unfinished, ...] = ()
+    unusable: tuple[Unusable, ...] = ()  # commands that cannot be run, and the bundle of trusted certificates
     spoilt: tuple[SpoiltCopy, ...] = ()  # of what repairs are drawn from; not looked for with depth needs
     broken_links: tuple[str, ...] = ()
     gaps: tuple[Message, ...] = ()  # what could not be found out
@@ -97,6 +99,7 @@ def survey_record(machine: str, survey: Survey, following: tuple[Message, ...]) 
             EndingPart(str(e.name), str(e.where), e.ends.isoformat(), e.has_ended) for e in survey.certificates
         ),
         unfinished=survey.unfinished,
+        unusable=survey.unusable,
         spoilt=survey.spoilt,
         broken_links=survey.walked.broken_links,
         gaps=(*survey.gaps, *survey.walked.barred),

@@ -19,6 +19,9 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
     page.line(_coverage_words(survey))
     _add_causes(page, survey.needs.causes, verbose=verbose)
     _add_altered(page, survey, verbose=verbose)
+    if survey.unusable:
+        page.heading("Commands and certificates that cannot be used")
+        page.columns([(each.path, each.why) for each in survey.unusable])
     if survey.unfinished:
         page.heading("Installations that were not finished")
         for each in survey.unfinished:
@@ -66,6 +69,8 @@ def _answer_parts(survey: Survey) -> Iterator[str]:
     if survey.spoilt:
         copies = count_of(len(survey.spoilt), "copy", "copies")
         yield f"{copies} that repairs are drawn from {_are(len(survey.spoilt))} damaged"
+    if survey.unusable:
+        yield f"{count_of(len(survey.unusable), 'command or list', 'commands or lists')} cannot be used"
     if survey.unfinished:
         yield f"{count_of(len(survey.unfinished), 'installation')} {_are(len(survey.unfinished))} not finished"
     if survey.strays:
