@@ -1,7 +1,8 @@
 """Break real Debian roots as tests/field says, and count the causes named at first answer and the programs mended.
 
-Run as root: python tools/measure_field.py [--half 0|1] [--say] [--base FOLDER] [WORDS_OF_A_NAME ...]. The root is made
-in FOLDER where there is none yet. The cases were split at random: half 0 is worked with, half 1 only measured.
+Run as root: python tools/measure_field.py [--half 0|1|2] [--say] [--base FOLDER] [WORDS_OF_A_NAME ...]. The root is
+made in FOLDER where there is none yet. The cases were split at random: half 0 is worked with, half 1 only measured.
+2 are those that were made later and worked with.
 """
 
 import argparse
@@ -68,7 +69,7 @@ def tell(case: Case, outcome: Outcome) -> None:
 
 if __name__ == "__main__":
     reading = argparse.ArgumentParser(description=__doc__)
-    reading.add_argument("--half", type=int, choices=(0, 1))
+    reading.add_argument("--half", type=int, choices=(0, 1, 2))
     reading.add_argument("--say", action="store_true")
     reading.add_argument("--base", default=os.path.expanduser("~/.cache/fundamen-field/base"))
     reading.add_argument("words", nargs="*")

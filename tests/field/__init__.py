@@ -39,10 +39,13 @@ class Case(NamedTuple):
     user: str = ""  # who runs it, root unless named
     said: str = ""  # what it prints must hold this, or the root was not broken as meant
     gives: str = ""  # what it prints must hold this once it works
+    was_seen: bool = False  # whether it was made later and worked with: it belongs to neither half
 
     @property
     def half(self) -> int:
-        """0 for the half of the cases that is worked with, 1 for the one that only measures: by the name's digest."""
+        """0 for the half that is worked with, 1 for the one that only measures (by the name's digest); 2: neither."""
+        if self.was_seen:
+            return 2
         return sha256(self.name.encode()).digest()[0] & 1
 
 
