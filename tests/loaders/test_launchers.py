@@ -63,6 +63,31 @@ def test_a_user_a_folder_and_a_file_that_a_unit_names_are_needed(harbour: ALinux
     assert shown[STARTED] == say("loaders.status-of-systemd", status="203/EXEC")
 
 
+@pytest.mark.parametrize(
+    "line",
+    [
+        "StateDirectory=tide\nWorkingDirectory=%S/tide", "RuntimeDirectory=tide:x\nWorkingDirectory=/run/tide/in",
+        "WorkingDirectory=-/gone", "EnvironmentFile=/run/tide/facts", "WorkingDirectory=/tmp/tide",
+    ],
+)  # fmt: skip
+def test_what_is_made_as_a_unit_or_the_machine_starts_is_no_fault(harbour: ALinuxMachine, line: str) -> None:
+    a_unit(harbour, line, "Environment=LD_LIBRARY_PATH=/opt/tide/lib", f"ExecStart={DAEMON}")
+    assert faults(harbour) == []
+
+
+def test_a_user_whom_only_a_directory_knows_is_no_fault(harbour: ALinuxMachine) -> None:
+    a_unit(harbour, "User=gull", "Environment=LD_LIBRARY_PATH=/opt/tide/lib", f"ExecStart={DAEMON}")
+    harbour.file("/etc/nsswitch.conf", b"passwd: files systemd [NOTFOUND=return]\n")
+    assert [kind for _, kind, _ in faults(harbour)] == [ACCOUNT]
+    harbour.file("/etc/nsswitch.conf", b"passwd: files sss\n")
+    assert faults(harbour) == []
+
+
+def test_a_program_that_is_called_like_a_unit_stays_a_program(harbour: ALinuxMachine) -> None:
+    harbour.program("/opt/tide/start.service", needs=("libgone.so",))
+    assert faults(harbour, "/opt/tide/start.service") == [("libgone.so", "shared-library", Verdict.MISSING)]
+
+
 def test_rights_are_judged_for_the_user_of_a_unit(harbour: ALinuxMachine) -> None:
     variables = "Environment=LD_LIBRARY_PATH=/opt/tide/lib"
     a_unit(harbour, "User=tide", variables, f"ExecStart={DAEMON}")

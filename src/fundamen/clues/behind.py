@@ -1,33 +1,32 @@
 """Look for the background of a message on this machine: trace the named program, look the component up."""
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
 from fundamen.clues.lost_around import find_lost_around, speakers_of
 from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
+from fundamen.clues.places import FoundPlace, folders_of_system, likely_names, look_up, names_in, other_versions
 from fundamen.clues.reading import Reading
-from fundamen.evidence.authority import Authority, Says, Subject, weigh
+from fundamen.evidence.authority import Authority
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.launchers import find_launcher
 from fundamen.machine.access import ORDINARY, find_barrier
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.machine.nearby import folders_near
 from fundamen.machine.pam_services import read_service
 from fundamen.machine.programs import find_program
 from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
-from fundamen.model.errors import FundamenError, UnreadableError
+from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
@@ -39,26 +38,10 @@ from fundamen.trace.trace import trace_program
 if TYPE_CHECKING:  # it loads the library of cryptography, which a text about other things does not need
     from fundamen.evidence.publisher import PublisherAuthority
 
-_SYSTEM_FOLDERS = {
-    Platform.LINUX: ("/lib", "/usr/lib", "/lib64", "/usr/lib64", "/lib32", "/usr/lib32"),
-    Platform.MACOS: ("/usr/lib", "/Library/Frameworks"),
-    Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows", "C:\\"),
-}
 _PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
-_VERSION = re.compile(r"\.\d+")
-_MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
+_MOST_TRACED = 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
-
-
-class FoundPlace(msgspec.Struct, frozen=True):
-    """Where a component that the text names lies on the machine."""
-
-    name: str
-    path: MachinePath
-    architecture: str  # that it is for; empty where it cannot be read
-    detail: Message  # whether it is whole, who vouches for it
-    verdict: Verdict  # sound where somebody vouches for it; what no loader was asked about is never missing
 
 
 class Behind(msgspec.Struct, frozen=True, kw_only=True):
@@ -76,9 +59,6 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     lost: tuple[LostFile, ...] = ()  # files that the text names and that an installed package has brought
     is_explained: bool = False  # whether the reason is more than that a trace shows nothing wrong
     barred: MachinePath | None = None  # a file or folder that the text names, from which rights keep its user
-
-
-_Folders = Sequence[tuple[MachinePath, tuple[str, ...]]]  # each with the names in it
 
 
 def look_behind(
@@ -129,13 +109,14 @@ def _by_trace_or_place(
 ) -> Behind | None:
     names = _components(reading)
     at_fault = {machine.fold(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
-    folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
-    places, absent = _looked_up(machine, names, folders, authorities)
+    # Thousands: they are gone through once.
+    folders = tuple(folders_of_system(machine, reading, traces)) if names else ()
+    places, absent = look_up(machine, names, folders, authorities)
     absent = tuple(name for name in absent if machine.fold(name) not in at_fault)
-    there = _all_names(folders) if absent else {}
-    meant = tuple((name, machine.join(there[other], other)) for name, other in _likely_names(absent, there))
+    there = names_in(folders) if absent else {}
+    meant = tuple((name, machine.join(there[other], other)) for name, other in likely_names(absent, there))
     versions = tuple(
-        (name, machine.join(there[other], other)) for name in absent for other in _other_versions(name, there)
+        (name, machine.join(there[other], other)) for name in absent for other in other_versions(name, there)
     )
     if not traces and not names:
         return None
@@ -310,7 +291,7 @@ def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
         yield find_program(machine, name)
         if name in programs and plain_name(name) == name and not machine.is_live:  # nobody's PATH is known there
             wanted = machine.fold(name)
-            for folder, entries in _folders(machine, reading, ()):
+            for folder, entries in folders_of_system(machine, reading, ()):
                 yield from (machine.join(folder, entry) for entry in entries if machine.fold(entry) == wanted)
     reported_by = _SHELL.match(decisive.text) if decisive is not None else None
     shell = reported_by[1] if reported_by is not None else ""
@@ -330,98 +311,6 @@ def _components(reading: Reading) -> list[str]:
     causes = [each for each in (reading.decisive, *reading.also) if each is not None]
     names = [plain_name(each.holes["component"]) for each in causes if "component" in each.holes]
     return list(dict.fromkeys(name for name in names if "." in name))
-
-
-def _looked_up(
-    machine: Machine, names: list[str], folders: _Folders, authorities: Sequence[Authority]
-) -> tuple[tuple[FoundPlace, ...], tuple[str, ...]]:
-    wanted = {machine.fold(name): name for name in names}
-    found: dict[MachinePath, str] = {}
-    for folder, entries in folders:
-        for entry in entries:
-            if (name := wanted.get(machine.fold(entry))) is not None and len(found) < _MOST_PLACES * len(wanted):
-                path = machine.real(machine.join(folder, entry))
-                if machine.look(path).kind is EntryKind.FILE:
-                    found.setdefault(path, name)
-    places = tuple(_place(machine, name, path, authorities) for path, name in found.items())
-    return places, tuple(name for name in names if name not in found.values())
-
-
-def _folders(
-    machine: Machine, reading: Reading, traces: Iterable[Trace]
-) -> Iterator[tuple[MachinePath, tuple[str, ...]]]:
-    """The system's own folders with those just below them, and those near what the text or a trace names."""
-    for root in _SYSTEM_FOLDERS[machine.platform]:
-        folder = machine.real(machine.absolute_path(root))
-        for each in (folder, *_below(machine, folder)):
-            yield each, _names(machine, each)
-    near = [machine.folder_of(trace.program) for trace in traces]
-    near += [machine.folder_of(machine.absolute_path(m.text)) for m in reading.mentions if m.kind is MentionKind.PATH]
-    for folder in list(dict.fromkeys(near))[:_MOST_TRACED] or [
-        machine.absolute_path(_SYSTEM_FOLDERS[machine.platform][0])
-    ]:
-        yield from folders_near(machine, folder)
-
-
-def _below(machine: Machine, folder: MachinePath) -> list[MachinePath]:
-    is_top = machine.folder_of(folder) == folder
-    if machine.platform is not Platform.LINUX and not is_top:
-        return []
-    return [
-        path
-        for name in _names(machine, folder)
-        if machine.look(path := machine.join(folder, name)).kind is EntryKind.FOLDER
-    ]
-
-
-def _names(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
-    try:
-        return machine.names(folder)
-    except UnreadableError:
-        return ()
-
-
-def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence[Authority]) -> FoundPlace:
-    try:
-        binary = machine.binary(path)
-    except FundamenError as error:
-        return FoundPlace(name, path, "", error.why, Verdict.BLOCKED)
-    if not binary.is_intact:
-        return FoundPlace(name, path, str(binary.architecture), binary.problems[0].reason, Verdict.CORRUPT)
-    subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
-    said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
-    counts = weigh(said)
-    if counts is None or counts.says is Says.UNKNOWN:
-        return FoundPlace(name, path, str(binary.architecture), say("clues.not-verified"), Verdict.UNVERIFIED)
-    told = say("clues.right-by", speaker=counts.speaker) if counts.says is Says.RIGHT else counts.sentence
-    return FoundPlace(name, path, str(binary.architecture), told, counts.says.verdict)
-
-
-def _all_names(folders: _Folders) -> dict[str, MachinePath]:
-    """Every name in some folders, with the first that has it."""
-    there: dict[str, MachinePath] = {}
-    for folder, entries in folders:
-        for entry in entries:
-            there.setdefault(entry, folder)
-    return there
-
-
-def _likely_names(absent: Sequence[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
-    """Names on the machine that a person could have read or typed as those of the text."""
-    names = Names(there if absent else ())
-    for name in absent:
-        alike = names.near(name) or names.one_slip_apart(name)
-        yield from ((name, other) for other in alike[:_MOST_ALIKE])
-
-
-def _other_versions(name: str, there: Iterable[str]) -> list[str]:
-    """Libraries of the same name whose version has another number."""
-    shape = _VERSION.sub(".#", name)
-    if shape == name:
-        return []
-    begin = shape.partition("#")[0]
-    alike = [other for other in there if other.startswith(begin) and _VERSION.sub(".#", other) == shape]
-    return alike[:_MOST_ALIKE]
 
 
 def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Message:

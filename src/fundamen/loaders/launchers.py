@@ -29,6 +29,7 @@ from fundamen.loaders.load_map import (
 from fundamen.loaders.starting import Load, Start, StartUnknownError, with_program
 from fundamen.loaders.wrappers import with_started
 from fundamen.machine.access import Runner, find_user
+from fundamen.machine.accounts import knows_others
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.messages import Message, as_said, say
@@ -50,6 +51,14 @@ _SYSTEM_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 _CRON_PATH = "/usr/bin:/bin"
 _ROOT = Runner("root", 0)
 _OTHER_ROOT = ("RootDirectory", "RootImage")
+_MADE_AT_START = {
+    "RuntimeDirectory": "/run",
+    "StateDirectory": "/var/lib",
+    "CacheDirectory": "/var/cache",
+    "LogsDirectory": "/var/log",
+    "ConfigurationDirectory": "/etc",
+}
+_OF_A_RUN = ("/run/", "/var/run/", "/tmp/", "/dev/")  # noqa: S108 - what lies there is of a machine that is up
 _MOST_BYTES = 1 << 20
 _MOST_PARTS = 64  # drop-ins of a unit, and its files of variables
 _MOST_STARTS = 50
@@ -79,6 +88,15 @@ def is_launcher(machine: Machine, path: MachinePath) -> bool:
     if machine.platform is not Platform.LINUX:
         return False
     return path.endswith((*_UNITS, _ENTRY)) or path == _CRON_TABLE or posixpath.dirname(path) in _CRON_FOLDERS
+
+
+def is_program(machine: Machine, path: MachinePath) -> bool:
+    """Whether a file is a program after all, whatever it is called."""
+    try:
+        machine.binary(path)
+    except UnreadableError:
+        return False
+    return True
 
 
 def load_map(machine: Machine, path: MachinePath, load: Load) -> LoadMap:
@@ -208,6 +226,8 @@ class _Unit:
         try:
             return find_user(self._machine, name)
         except UsageError as error:
+            if knows_others(self._machine):
+                return None
             self._loading = self._add_lack(name, ACCOUNT, error.why, "217/USER")
             return None
 
@@ -237,10 +257,21 @@ class _Unit:
         folder = named.lstrip("-")
         if folder in {"", "~"}:
             return "/"
-        if not named.startswith("-") and self._machine.look(MachinePath(folder)).kind is not EntryKind.FOLDER:
+        is_needed = not named.startswith("-") and not self._is_made_at_start(folder)
+        if is_needed and self._machine.look(MachinePath(folder)).kind is not EntryKind.FOLDER:
             why = say("loaders.there-is-no-such-folder")
             self._loading = self._add_lack(folder, WORKING_FOLDER, why, "200/CHDIR")
         return folder
+
+    def _is_made_at_start(self, folder: str) -> bool:
+        """Whether systemd makes a folder before it starts the unit, or the machine as it comes up."""
+        made = (
+            f"{parent}/{fill_specifiers(name.partition(':')[0], self._name)}"
+            for key, parent in _MADE_AT_START.items()
+            for value in self._values.get(key, [])
+            for name in split_words(value)
+        )
+        return folder.startswith(_OF_A_RUN) or any(folder == each or folder.startswith(f"{each}/") for each in made)
 
     def _environment(self) -> dict[str, str]:
         """The variables that the unit sets, files of them last."""
@@ -253,7 +284,7 @@ class _Unit:
         for value in self._values.get("EnvironmentFile", [])[:_MOST_PARTS]:
             path = fill_specifiers(value.lstrip("-"), self._name)
             text = self._text_of(MachinePath(path)) if "*" not in path else ""
-            if text is None and not value.startswith("-"):
+            if text is None and not value.startswith("-") and not path.startswith(_OF_A_RUN):
                 why = say("loaders.there-is-no-such-file")
                 self._loading = self._add_lack(path, ENVIRONMENT_FILE, why, "")
             environment.update(read_variables(text or ""))

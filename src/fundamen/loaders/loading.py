@@ -104,7 +104,9 @@ def _map_of_launcher(machine: Machine, program: MachinePath) -> LoadMap | None:
         return None
     from fundamen.loaders import launchers  # noqa: PLC0415 - few are traced
 
-    return launchers.load_map(machine, program, load_map) if launchers.is_launcher(machine, program) else None
+    if not launchers.is_launcher(machine, program) or launchers.is_program(machine, program):
+        return None
+    return launchers.load_map(machine, program, load_map)
 
 
 def _map_of_hosted(machine: Machine, program: MachinePath, binary: Binary) -> LoadMap:

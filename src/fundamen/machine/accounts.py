@@ -5,6 +5,8 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 USERS, GROUPS = MachinePath("/etc/passwd"), MachinePath("/etc/group")
+_SOURCES = MachinePath("/etc/nsswitch.conf")
+_OWN_SOURCES = {"files", "compat", "db", "systemd", "altfiles"}
 _FIELDS = 4  # that a line of either list has at least
 _MOST_LIST = 16 << 20  # bytes
 _MOST_DIGITS = 10
@@ -13,6 +15,16 @@ _MOST_DIGITS = 10
 def accounts(machine: Machine, of: MachinePath) -> dict[str, list[str]]:
     """The lines of a list, in their fields, by name: name, password, number, and what follows; none if unreadable."""
     return machine.fact(of, _read_accounts)
+
+
+def knows_others(machine: Machine) -> bool:
+    """Whether the machine looks users up elsewhere too, as in a directory. Source: nsswitch.conf(5)."""
+    try:
+        text = machine.content(_SOURCES, _MOST_LIST).decode("utf-8", "surrogateescape")
+    except UnreadableError:
+        return False
+    named = (line.partition(":")[2].split() for line in text.splitlines() if line.startswith("passwd:"))
+    return any(not word.startswith("[") and word not in _OWN_SOURCES for words in named for word in words)
 
 
 def _read_accounts(machine: Machine, of: MachinePath) -> dict[str, list[str]]:
