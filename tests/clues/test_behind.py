@@ -136,3 +136,13 @@ def test_rights_that_keep_the_user_from_a_file_are_the_reason(explained: Any, li
     found = explained("sounder: Couldn't open file /usr/share/sounder/ebb.dat\n")
     assert found["behind"]["reason"]["code"] == "clues.rights-keep-from-it"
     assert found["next"][0]["text"].endswith("--rehearse /usr/share/sounder/ebb.dat")
+
+
+def test_a_file_that_is_at_fault_is_told_once(explained: Any, linux: ALinuxMachine) -> None:
+    page = b"<!DOCTYPE html><title>Sign in</title>"
+    linux.packages({"libsound1": {"/usr/lib64/libsound.so.1.2": an_elf(soname="libsound.so.1")}})
+    linux.file("/usr/lib64/libsound.so.1.2", page).link("/usr/lib64/libsound.so.1", "libsound.so.1.2")
+    linux.program("/usr/bin/sounder", needs=("libsound.so.1",))
+    text = "sounder: error while loading shared libraries: /usr/lib64/libsound.so.1: invalid ELF header\n"
+    behind = explained(text)["behind"]
+    assert (behind["traced"], behind["places"]) == (["/usr/bin/sounder"], [])

@@ -18,6 +18,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.launchers import find_launcher
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.access import ORDINARY, find_barrier
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import EntryKind, Machine
@@ -112,6 +113,8 @@ def _by_trace_or_place(
     # Thousands: they are gone through once.
     folders = tuple(folders_of_system(machine, reading, traces)) if names else ()
     places, absent = look_up(machine, names, folders, authorities)
+    judged = {path for trace in traces for path in _places_of_faults(machine, trace)}
+    places = tuple(place for place in places if place.path not in judged)
     absent = tuple(name for name in absent if machine.fold(name) not in at_fault)
     there = names_in(folders) if absent else {}
     meant = tuple((name, machine.join(there[other], other)) for name, other in likely_names(absent, there))
@@ -252,7 +255,18 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     if reading.decisive is not None and not any(trace.faults for trace in found):
         for trace in tuple(found):
             found += (each for each in trace_starters(machine, trace.program, authorities) if each.faults)
-    return iter(sorted(found, key=lambda trace: not trace.faults))
+    seen: set[MachinePath] = set()
+    for trace in sorted(found, key=lambda trace: not trace.faults):
+        if trace.format is not Format.INSTALLED or machine.real(trace.program) not in seen:  # no fault is told twice
+            yield trace
+        seen.update(_places_of_faults(machine, trace))
+
+
+def _places_of_faults(machine: Machine, trace: Trace) -> Iterator[MachinePath]:
+    """The files that are at fault."""
+    for fault in trace.faults:
+        passed_over = (each.path for each in fault.searched if each.outcome is not CandidateOutcome.ABSENT)
+        yield from map(machine.real, (*([fault.path] if fault.path is not None else []), *passed_over))
 
 
 def _is_about_packages(reading: Reading) -> bool:
