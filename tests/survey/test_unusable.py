@@ -32,3 +32,16 @@ def test_what_no_user_of_a_machine_can_use_is_found(fundamen: Fundamen, linux: A
     ran = fundamen("restore", "-m", str(linux.root), "--yes", "--no-archive", "/usr/bin/awk", "/usr/bin/tide")
     assert ran.status == 0, ran.out + ran.err
     assert unusable(fundamen, linux) == {}
+
+
+def test_a_file_for_which_programs_do_not_start_counts_once(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+    library = an_elf(soname="libtide.so.2")
+    linux.packages({"libtide2": {"/usr/lib64/libtide.so.2.1": library, "/usr/share/tide/table": b"ebb"}})
+    linux.link("/usr/lib64/libtide.so.2", "libtide.so.2.1").program("/usr/bin/gauge", needs=("libtide.so.2",))
+    for damage in (library[:90], None):
+        linux.file("/usr/share/tide/table", b"other")
+        linux.file("/usr/lib64/libtide.so.2.1", damage or b"")
+        if damage is None:
+            (linux.root / "usr/lib64/libtide.so.2.1").unlink()
+        [found] = fundamen("survey", "-m", str(linux.root), "--depth", "all", "--json").records
+        assert (len(found["causes"]), len(found["altered"]), found["faults"]) == (1, 2, 2)

@@ -12,12 +12,13 @@ import msgspec
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.evidence.dpkg_files import Records
+from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Machine
 from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.survey.contents import Keep, PackageComparison, PackageContents
+from fundamen.survey.contents import Altered, Keep, PackageComparison, PackageContents
 from fundamen.survey.needs import Needs, Resolving
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.repair_stores import SpoiltCopy, check_stores
@@ -77,6 +78,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     unusable: tuple[Unusable, ...]
     spoilt: tuple[SpoiltCopy, ...]  # of what repairs are drawn from; not looked for where only needs are asked for
     gaps: tuple[Message, ...] = ()  # what could not be found out, and why
+    of_causes: frozenset[MachinePath] = frozenset()  # installed files that are at fault as causes: told there
 
     @property
     def stopped(self) -> tuple[MachinePath, ...]:
@@ -95,10 +97,15 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
         return tuple(dict.fromkeys((*self.stopped, *libraries, *lists, *unusable)))
 
     @property
+    def altered(self) -> tuple[Altered, ...]:
+        """The installed files that are not as their packages brought them, but for those that are causes."""
+        altered = self.contents.altered if self.contents is not None else ()
+        return tuple(each for each in altered if each.path not in self.of_causes)
+
+    @property
     def faults(self) -> int:
         """Faults: causes, files that were altered without leave, unfinished installations, unusable commands."""
-        altered = self.contents.altered if self.contents is not None else ()
-        files = sum(1 for each in altered if not each.is_setting)
+        files = sum(1 for each in self.altered if not each.is_setting)
         others = (self.needs.causes, self.strays, self.unfinished, self.unusable, self.spoilt)
         return files + sum(map(len, others))
 
@@ -177,7 +184,20 @@ def survey_machine(
         telling.begin(say("survey.resolving-what-each-needs"), len(walked.executables) + len(walked.scripts))
         asking = partial(telling.begin, say("survey.checking-the-files-that-they-need"))
         needs = resolving.finish(walked, telling.more, asking)
-    return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
+    of_causes = _altered_causes(machine, needs, contents)
+    return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps), of_causes=of_causes)
+
+
+def _altered_causes(machine: Machine, needs: Needs, contents: PackageContents | None) -> frozenset[MachinePath]:
+    """The installed files that are not as they were brought, and for which something does not start."""
+    if contents is None:
+        return frozenset()
+    places: set[MachinePath] = set()
+    for cause in needs.causes:
+        own = [cause.component.path] if cause.component.path is not None else []
+        for path in (*own, *(each.path for each in cause.component.searched)):
+            places.add(dangling_target(machine, path) or machine.real(path))
+    return frozenset(each.path for each in contents.altered if machine.real(each.path) in places)
 
 
 def _records(machine: Machine, gaps: list[Message]) -> Records | None:

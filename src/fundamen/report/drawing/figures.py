@@ -30,7 +30,7 @@ def survey_figure(survey: Survey, machine: str) -> Figure:
     )
     tables = [PageTable("Causes", ("cause", "verdict", "why", "stops"), rows)]
     if survey.contents is not None:
-        own = [each for each in survey.contents.altered if not each.is_setting]
+        own = [each for each in survey.altered if not each.is_setting]
         counts = Counter((each.package, each.finding) for each in own)
         packages = Counter(each.package for each in own)
         altered = [

@@ -62,7 +62,7 @@ def _answer_parts(survey: Survey) -> Iterator[str]:
     if lacking:
         libraries = count_of(len(lacking), "library", "libraries")
         yield f"{libraries} {_damaged_words(len(lacking))} a symbol that no file has"
-    altered = [e for e in (survey.contents.altered if survey.contents is not None else ()) if not e.is_setting]
+    altered = [each for each in survey.altered if not each.is_setting]
     if altered:
         packages = count_of(len({each.package for each in altered}), "package")
         yield f"{count_of(len(altered), 'file')} of {packages} {_are(len(altered))} not as installed"
@@ -119,7 +119,7 @@ def _add_stopped(page: Page, verb: str, paths: Sequence[str], *, verbose: bool) 
 
 
 def _add_altered(page: Page, survey: Survey, *, verbose: bool) -> None:
-    altered = survey.contents.altered if survey.contents is not None else ()
+    altered = survey.altered
     own = [each for each in altered if not each.is_setting]
     if own:
         page.heading("Installed files that are not as their packages brought them")
