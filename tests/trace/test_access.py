@@ -2,6 +2,7 @@
 
 import os
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -10,10 +11,13 @@ from builders.compiled import compiled
 from builders.machine import ALinuxMachine
 from builders.source import ASource
 from conftest import Fundamen
+from fundamen.formats.unix.access import acl_bytes, acl_gives
 from fundamen.machine.access import ORDINARY, find_barrier, find_user, user_of
+from fundamen.machine.machine import ACCESS_LIST
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.trace.trace import trace_program
 from wording import says
 
 PASSWD = b"root:x:0:0::/root:/bin/sh\ntide:x:2000:2000::/:/bin/sh\n"
@@ -140,3 +144,48 @@ def test_the_kernel_agrees(fundamen: Fundamen, tmp_path: Path, mode: int) -> Non
     traced = fundamen("trace", "--json", program)
     blocked = [each["name"] for each in traced.records[0]["components"] if each["verdict"] == "blocked"]
     assert (ran.returncode == 0, blocked == []) == (mode == 0o644, mode == 0o644), traced.out
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="lists are given to entries, and accounts are changed")
+@pytest.mark.parametrize(
+    ("acl", "mode"),
+    [
+        ("u::rw-,u:tide:---,g::r--,m::r--,o::r--", 0o644),  # a user by name is kept out
+        ("u::rw-,u:tide:r--,g::---,m::r--,o::---", 0o640),  # and another let in
+        ("u::rw-,u:tide:r--,g::---,m::---,o::r--", 0o604),  # but not beyond the mask
+        ("u::rw-,g::r--,g:harbour:---,m::r--,o::r--", 0o644),  # a group by name
+        ("u::rw-,g::---,g:harbour:r--,m::r--,o::---", 0o640),
+    ],
+)
+def test_a_list_decides_as_the_kernel_does(office: ALinuxMachine, in_memory: Path, acl: str, mode: int) -> None:
+    file = in_memory / "it"
+    file.write_bytes(b"tide")
+    file.chmod(mode)
+    numbers = {"tide": 2000, "harbour": 3000}
+    try:
+        os.setxattr(file, ACCESS_LIST, acl_bytes(acl, lambda _kind, name: numbers[name]))
+    except OSError:
+        pytest.skip("this file system has no access lists")
+    user = find_user(office.opened(), "tide")
+    status = file.stat()
+    ours = acl_gives(os.getxattr(file, ACCESS_LIST), 4, user.uid or 0, user.gids, status.st_gid)
+    in_memory.chmod(0o711)
+    handle = os.open(in_memory, os.O_PATH)  # the folders above are another matter
+    become = "import os, sys; os.setgroups([3000]); os.setgid(2000); os.setuid(2000)"
+    command = [sys.executable, "-c", f"{become}; os.open('it', 0, dir_fd=int(sys.argv[1]))", str(handle)]
+    read = subprocess.run(command, pass_fds=[handle], capture_output=True, check=False)
+    os.close(handle)
+    assert ours == (read.returncode == 0), read.stderr
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="lists are given to entries")
+def test_a_library_that_a_list_closes_to_the_user_is_blocked(office: ALinuxMachine) -> None:
+    library = office.root / "opt/app/lib/liba.so"
+    machine = office.opened()
+    machine.run_as = find_user(machine, "tide")
+    try:
+        os.setxattr(library, ACCESS_LIST, acl_bytes("u::rw-,u:tide:---,g::r--,m::r--,o::r--", lambda *_given: 2000))
+    except OSError:
+        pytest.skip("this file system has no access lists")
+    [fault] = trace_program(machine, MachinePath("/opt/app/bin/app")).faults
+    assert (fault.name, fault.verdict) == ("liba.so", Verdict.BLOCKED)

@@ -1,10 +1,12 @@
 """Judge whether a user may read or run a file, by the modes and owners of it and of the folders above it.
 
-Sources: path_resolution(7), "Permissions"; inode(7), "The file type and mode". The administrator may read everything.
+Sources: path_resolution(7), "Permissions"; inode(7), "The file type and mode"; acl(5). The administrator may read
+everything.
 """
 
 import msgspec
 
+from fundamen.formats.unix.access import acl_gives
 from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.machine.descent import FOLDER
 from fundamen.machine.file_systems import forbids_running
@@ -102,6 +104,14 @@ def find_barrier(machine: Machine, path: MachinePath, user: Runner, *, runs: boo
     return machine.fact(path, _find_barrier, user, runs)
 
 
+def _has(machine: Machine, path: MachinePath, user: Runner, bit: int, rights: AccessRights) -> bool:
+    """Whether a user has a bit of an entry, by its access control list if it has one that concerns the user."""
+    if user.uid is None or user.uid in {0, rights.uid}:
+        return user.has(bit, rights)
+    acl = machine.access_list(path)
+    return acl_gives(acl, bit, user.uid, user.gids, rights.gid) if acl else user.has(bit, rights)
+
+
 def mount_without_running(machine: Machine, path: MachinePath) -> HostPath | None:
     """Where the file system of a file is mounted so that nothing on it is run (mount(8), noexec); None for any other.
 
@@ -138,7 +148,9 @@ def _find_barrier(machine: Machine, path: MachinePath, user: Runner, runs: bool)
     if rights is None or machine.look(real).kind is not EntryKind.FILE:
         return None
     bit, lacks = (_RUN, _ALL_RUN) if runs else (_READ, _ALL_READ)
-    return None if user.has(bit, rights) else Barrier(real, is_folder=False, rights=rights, lacks=lacks)
+    return (
+        None if _has(machine, real, user, bit, rights) else Barrier(real, is_folder=False, rights=rights, lacks=lacks)
+    )
 
 
 def _find_barrier_above(machine: Machine, folder: MachinePath, user: Runner) -> Barrier | None:
@@ -146,6 +158,6 @@ def _find_barrier_above(machine: Machine, folder: MachinePath, user: Runner) -> 
     if above != folder and (barrier := machine.fact(above, _find_barrier_above, user)) is not None:
         return barrier
     rights = machine.rights(folder)
-    if rights is None or user.has(_RUN, rights):
+    if rights is None or _has(machine, folder, user, _RUN, rights):
         return None
     return Barrier(folder, is_folder=True, rights=rights, lacks=_ALL_RUN)

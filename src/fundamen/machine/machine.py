@@ -26,6 +26,7 @@ from fundamen.model.paths import HostPath, MachinePath
 if TYPE_CHECKING:  # it judges by what a machine knows
     from fundamen.machine.access import Runner
 
+ACCESS_LIST = "system.posix_acl_access"  # the extended attribute: linux/xattr.h
 ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
 
 _Fact = TypeVar("_Fact")
@@ -157,6 +158,13 @@ class Machine(ABC):
     def rights(self, path: MachinePath) -> AccessRights | None:  # noqa: ARG002 - for those that have them
         """The rights of the entry at a path, all links followed; None where they are unknown."""
         return None
+
+    def access_list(self, path: MachinePath) -> bytes:
+        """The access control list of the entry at a path, as Linux keeps it; empty where it has none."""
+        try:
+            return dict(self.place(self.real(path)).attributes()).get(ACCESS_LIST, b"")
+        except (OSError, UnreadableError):
+            return b""
 
     def scanner(self) -> Scanning:
         """A scanner of its folders, quicker than one look at a time."""

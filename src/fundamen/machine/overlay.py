@@ -8,6 +8,7 @@ from itertools import chain
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.unix.access import acl_with_mode
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.places import Place
@@ -122,6 +123,14 @@ class OverlayMachine(Machine):
         real = self.real(path)
         is_new = self._key(real) in self._contents or self._key(real) in self._folders
         return self._rights.get(real) or (None if is_new else self.base.rights(real))
+
+    def access_list(self, path: MachinePath) -> bytes:
+        """The list that an entry would have: with other permission bits it keeps the names in it."""
+        real = self.real(path)
+        if self._key(real) in self._contents or self._key(real) in self._folders:
+            return b""
+        acl, rights = self.base.access_list(real), self._rights.get(real)
+        return acl_with_mode(acl, rights.mode) if acl and rights is not None else acl
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""

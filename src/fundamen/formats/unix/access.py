@@ -12,6 +12,7 @@ from fundamen.messages import say
 _ACL_VERSION, _NOBODY = 2, 0xFFFF_FFFF
 _TAGS = {("user", False): 0x01, ("user", True): 0x02, ("group", False): 0x04, ("group", True): 0x08}
 _MASK, _OTHER = 0x10, 0x20
+_USER_BY_NAME, _OWN_GROUP, _GROUP_BY_NAME = 0x02, 0x04, 0x08
 _RIGHTS = {"r": 4, "w": 2, "x": 1, "-": 0}
 _MOST_ENTRIES = 1000
 _CAP_REVISION_2, _EFFECTIVE = 0x0200_0000, 0x01
@@ -70,6 +71,31 @@ def acl_with_mode(acl: bytes, mode: int) -> bytes:
     group = _MASK if any(tag == _MASK for tag, _, _ in entries) else 0x04
     bits = {0x01: mode >> 6 & 7, group: mode >> 3 & 7, _OTHER: mode & 7}
     return acl[:4] + b"".join(struct.pack("<HHI", tag, bits.get(tag, rights), who) for tag, rights, who in entries)
+
+
+def acl_gives(acl: bytes, bit: int, uid: int, gids: frozenset[int], group: int) -> bool:
+    """Whether a list gives a user who does not own the entry a right. Source: acl(5), "ACCESS CHECK ALGORITHM".
+
+    Args:
+        acl: the list.
+        bit: of one class, such as 4 to read.
+        uid: the user's number.
+        gids: the numbers of the user's groups.
+        group: the number of the entry's own group.
+    """
+    entries = _entries(acl)
+    mask = next((rights for tag, rights, _ in entries if tag == _MASK), 7)
+    named = [rights for tag, rights, who in entries if (tag, who) == (_USER_BY_NAME, uid)]
+    if named:
+        return bool(named[0] & mask & bit)
+    groups = [
+        rights
+        for tag, rights, who in entries
+        if (tag == _OWN_GROUP and group in gids) or (tag == _GROUP_BY_NAME and who in gids)
+    ]
+    if groups:
+        return any(rights & mask & bit for rights in groups)
+    return any(tag == _OTHER and rights & bit for tag, rights, _ in entries)
 
 
 def _entries(acl: bytes) -> list[tuple[int, int, int]]:
