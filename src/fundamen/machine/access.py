@@ -17,7 +17,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 
 _READ, _RUN = 4, 1  # bits of one class of users
-_ALL_READ, _ALL_RUN = 0o444, 0o111
+_ALL_READ, _ALL_RUN, _GROUP_BITS = 0o444, 0o111, 0o070
 _MEMBERS = 3  # the field of a group's members
 _PRIMARY = 3  # the field of a user's own group
 _MOST_DIGITS = 10
@@ -106,8 +106,10 @@ def find_barrier(machine: Machine, path: MachinePath, user: Runner, *, runs: boo
 
 def _has(machine: Machine, path: MachinePath, user: Runner, bit: int, rights: AccessRights) -> bool:
     """Whether a user has a bit of an entry, by its access control list if it has one that concerns the user."""
-    if user.uid is None or user.uid in {0, rights.uid}:
-        return user.has(bit, rights)
+    if user.uid is None or user.uid in {0, rights.uid} or not rights.mode & _GROUP_BITS:
+        return user.has(
+            bit, rights
+        )  # with an empty mask Linux does not ask the list (fs/namei.c, acl_permission_check)
     acl = machine.access_list(path)
     return acl_gives(acl, bit, user.uid, user.gids, rights.gid) if acl else user.has(bit, rights)
 
