@@ -268,6 +268,7 @@ def test_a_certificate_is_issued_again_with_its_names(directory: Directory, keys
 def test_no_entry_and_no_directory_are_told_apart(directory: Directory) -> None:
     words = ("--server", f"127.0.0.1:{directory.port}")
     gone = directory.fundamen("authority", "check", "cn=gone,dc=marram,dc=example", *words)
-    assert (gone.status, "the last one above it is dc=marram,dc=example" in gone.out) == (1, True), gone.out + gone.err
+    nearest = says(gone.out, "certificate_authorities.the-last-one-above-it-is", nearest="dc=marram,dc=example")
+    assert (gone.status, nearest) == (1, True), gone.out + gone.err
     nobody = directory.fundamen("authority", "check", ENTRY, "--server", f"127.0.0.1:{a_free_port()}")
     assert (nobody.status, says(nobody.err, "directories.the-directory-cannot-be-asked-title")) == (3, True)
