@@ -165,7 +165,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         return target.is_there and not stands_as(target, self.after) and not stands_as(target, self.before)
 
     def _is_yet_to_be_vacated(self, site: Site) -> bool:
-        """Whether what another step sets aside stands there, before that or after it was moved back."""
+        """Whether the entry that another step sets aside is in the place, before that or after it was moved back."""
         status = site.place(self.target).status_or_none() if self.is_vacated else None
         return status is not None and not stat.S_ISREG(status.st_mode) and not stat.S_ISLNK(status.st_mode)
 

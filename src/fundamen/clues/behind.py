@@ -257,7 +257,7 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
             found += (each for each in trace_starters(machine, trace.program, authorities) if each.faults)
     seen: set[MachinePath] = set()
     for trace in sorted(found, key=lambda trace: not trace.faults):
-        if trace.format is not Format.INSTALLED or machine.real(trace.program) not in seen:  # no fault is told twice
+        if trace.format is not Format.INSTALLED or machine.real(trace.program) not in seen:  # each fault is shown once
             yield trace
         seen.update(_places_of_faults(machine, trace))
 

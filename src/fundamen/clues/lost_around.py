@@ -2,7 +2,7 @@
 
 A program loads more than it is linked with: plug-ins, tables, data. Its packages, those of the libraries that it loads
 and those that they depend on have lists of their files, and on a healthy machine all of them are there. What is not is
-told: for the nearest packages always, for the others if the text has a word that is much like the file's name.
+reported: for the nearest packages always, for the others if the text has a word that is much like the file's name.
 """
 
 import re

@@ -14,7 +14,7 @@ from fundamen.model.paths import MachinePath
 
 _INFO = "/var/lib/dpkg/info"
 _DEBCONF = b"/debconf/confmodule"
-_TRUE_NAME = ("dpkg-divert", "--truename")  # prints the place of a file, which is its own where nobody diverts it
+_TRUE_NAME = ("dpkg-divert", "--truename")  # prints the place of a file, which is its own where there is no diversion
 _MOST_BYTES = 1 << 20
 
 

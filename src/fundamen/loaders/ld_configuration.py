@@ -52,7 +52,7 @@ def configured_folders(machine: Machine) -> list[str]:
 
 
 def find_cache_entries(machine: Machine, further: tuple[str, ...] = ()) -> list[CacheEntry] | None:
-    """The entries of a new cache; None where it cannot be told as the system's own tool would.
+    """The entries of a new cache; None where the system's own tool would list more.
 
     That is so where a folder has libraries for newer processors only (glibc-hwcaps), or for an architecture that is not
     known here.

@@ -26,7 +26,7 @@ class Start(msgspec.Struct, frozen=True):
     folder: str | None  # in which it is started; None where that is not known
     how: Necessity = Necessity.REQUIRED  # DELAYED where a condition decides if it is started
     inherits: bool = True  # whether the rest of the environment is that of the technician
-    user: Runner | None = None  # None: whoever starts the script
+    user: Runner | None = None  # None: the user who starts the script
     gives_up_with: Message = UNSAID  # how it shows that the program is not there; empty for the shell's own way
 
 

@@ -14,7 +14,7 @@ def keeps_numbers(device: int) -> bool:
 
 
 def forbids_running(folder: int) -> bool:
-    """Whether nothing is run from the file system of an open folder (mount(8), noexec); False: nobody can tell."""
+    """Whether nothing is run from the file system of an open folder (mount(8), noexec); False where it is unknown."""
     return hasattr(os, "fstatvfs") and bool(os.fstatvfs(folder).f_flag & os.ST_NOEXEC)
 
 

@@ -204,7 +204,7 @@ def _folder_of_application(machine: Machine, trace: Trace, fault: Component) -> 
 
 
 def _is_of_administrator(machine: Machine, folder: MachinePath) -> bool:
-    """Whether nobody but the administrator can put a library there that all programs would load."""
+    """Whether only the administrator can put a library there that all programs would load."""
     while True:
         rights = machine.rights(folder)
         if rights is not None and (rights.uid != 0 or (rights.mode & _WRITTEN_BY_OTHERS and not rights.mode & _STICKY)):

@@ -62,7 +62,7 @@ def _lost_by(machine: Machine, path: MachinePath, file: PackageFile | PackageFol
 
 
 def _has_its_bytes(machine: Machine, path: MachinePath, file: PackageFile) -> bool:
-    """Whether a file is the package's own: nothing else may be run in somebody's name."""
+    """Whether a file is the package's own: nothing else may run with its owner's rights."""
     try:
         with machine.open(path) as source:
             return source.size == file.size and digest_of(source) == file.sha256

@@ -78,7 +78,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     unusable: tuple[Unusable, ...]
     spoilt: tuple[SpoiltCopy, ...]  # of what repairs are drawn from; not looked for where only needs are asked for
     gaps: tuple[Message, ...] = ()  # what could not be found out, and why
-    of_causes: frozenset[MachinePath] = frozenset()  # installed files that are at fault as causes: told there
+    of_causes: frozenset[MachinePath] = frozenset()  # installed files that are causes, and are reported as such
 
     @property
     def stopped(self) -> tuple[MachinePath, ...]:

@@ -78,23 +78,9 @@ def _judged_or_right(machine: Machine, file: RecordedFile) -> Component:
     fault = None if file.is_setting else _judge_file(machine, file)
     if fault is not None:
         return fault
-    code = "trace.a-setting-of-the-package" if file.is_setting else "trace.as-the-package-brought-it"
-    return Component(
-        name=file.path,
-        kind=INSTALLED_FILE,
-        verdict=Verdict.UNVERIFIED if file.is_setting else Verdict.VERIFIED,
-        reason=say(code, package=file.package),
-        how=Necessity.REQUIRED,
-        path=file.path,
-        wanted_architecture=Architecture.ANY,
-        architecture=None,
-        version=None,
-        unoffered=(),
-        needed_by=(),
-        chain=(),
-        evidence=(),
-        searched=(),
-    )
+    if file.is_setting:
+        return _component(file, Verdict.UNVERIFIED, say("trace.a-setting-of-the-package", package=file.package))
+    return _component(file, Verdict.VERIFIED, say("trace.as-the-package-brought-it", package=file.package))
 
 
 def _judge_file(machine: Machine, file: RecordedFile) -> Component | None:
@@ -102,6 +88,11 @@ def _judge_file(machine: Machine, file: RecordedFile) -> Component | None:
     verdict, reason = _judge(machine, file)
     if verdict is Verdict.VERIFIED:
         return None
+    return _component(file, verdict, reason)
+
+
+def _component(file: RecordedFile, verdict: Verdict, reason: Message) -> Component:
+    """A file of a package, judged."""
     is_there = verdict is not Verdict.MISSING
     return Component(
         name=file.path,

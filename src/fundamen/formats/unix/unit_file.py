@@ -67,7 +67,7 @@ def read_install(text: str, name: str) -> Install:
 
 
 def read_sections(text: str) -> dict[str, dict[str, list[str]]]:
-    """The values of each key by section, in their order. An empty value takes back what was said before."""
+    """The values of each key by section, in their order. An empty value clears the earlier ones."""
     sections: dict[str, dict[str, list[str]]] = {}
     section: dict[str, list[str]] = {}
     for line in _lines(text):
