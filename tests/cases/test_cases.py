@@ -16,7 +16,7 @@ from fundamen.cases.handoff import To, compose
 from fundamen.cases.ladder import ladder_of, remedy_ids
 from fundamen.cases.searching import find_alike
 from fundamen.cases.secrets import command_without_secrets, without_identities
-from fundamen.cases.store import FORMAT, Came, Case, CaseFacts, CaseStore, EntryType, FaultFact
+from fundamen.cases.store import FORMAT, Case, CaseFacts, CaseStore, EntryType, FaultFact, RemedyOutcome
 from fundamen.knowledge.entries import ABOUT
 from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
@@ -172,10 +172,10 @@ def test_nothing_is_proposed_twice_and_nothing_once_it_is_solved(tmp_path: Path)
     proposed = []
     while (rung := ladder_of(store.case(1)).next) is not None and rung.remedy.id != "restore":
         proposed.append(rung.remedy.id)
-        store.add(case, EntryType.TRIED, rung.do, CaseFacts(remedy=rung.remedy.id, came=Came.NOTHING), NOW)
+        store.add(case, EntryType.TRIED, rung.do, CaseFacts(remedy=rung.remedy.id, outcome=RemedyOutcome.NOTHING), NOW)
     assert len(proposed) == len(set(proposed)) > 2
     assert set(proposed) <= remedy_ids()
-    store.add(case, EntryType.TRIED, "restored", CaseFacts(remedy="restore", came=Came.HELPED), NOW)
+    store.add(case, EntryType.TRIED, "restored", CaseFacts(remedy="restore", outcome=RemedyOutcome.HELPED), NOW)
     assert ladder_of(store.case(1)).next is None
 
 

@@ -75,13 +75,13 @@ def _ask_authorities(
         if n.path and not n.verdict.is_fault
     ]
     said = [each.testify(machine, subjects) for each in authorities]
-    told = []
+    unmet = []
     for need in needs:
         counts = None if need.verdict.is_fault else weigh([each[need.path] for each in said if need.path in each])
         if counts is not None and counts.says is not Says.UNKNOWN:
             need = msgspec.structs.replace(need, verdict=counts.says.verdict, reason=counts.sentence)  # noqa: PLW2901
-        told.append(need)
-    return told
+        unmet.append(need)
+    return unmet
 
 
 class _Step:

@@ -47,7 +47,7 @@ class Whereabouts:
         names = {name for names in sought.values() for name in names}
         lying = self._find_files(names) if names else {}
         brought = self._find_packages(names) if names else {}
-        told = []
+        answers = []
         for need in needs:
             if need.name in sought and need.sort is not Sort.SYMBOL:
                 own = sought[need.name]
@@ -59,10 +59,10 @@ class Whereabouts:
                     brought_by=packages,
                     spelled_at=self._find_misspellings(need),
                 )
-            told.append(
+            answers.append(
                 msgspec.structs.replace(need, do=need.do or self._remedy(need)) if need.verdict.is_fault else need
             )
-        return told
+        return answers
 
     def _remedy(self, need: BuildNeed) -> Message:
         """A remedy, the gentlest first; empty where none is certain."""

@@ -65,7 +65,7 @@ class Attempt(msgspec.Struct, frozen=True):
 
     at: datetime
     what: str
-    came: str
+    outcome: str = msgspec.field(name="came")
 
 
 class Handoff(msgspec.Struct, frozen=True, kw_only=True):
@@ -125,7 +125,7 @@ def redact(request: Handoff, blot: Callable[[str], str]) -> Handoff:
         wanted=tuple(RequestedThing(blot(each.what), blot(each.why), blot(each.command)) for each in request.wanted),
         evidence=tuple(RequestEvidence(each.at, blot(each.source), blot(each.text)) for each in request.evidence),
         check=tuple(map(blot, request.check)),
-        tried=tuple(Attempt(each.at, blot(each.what), blot(each.came)) for each in request.tried),
+        tried=tuple(Attempt(each.at, blot(each.what), blot(each.outcome)) for each in request.tried),
     )
 
 
@@ -195,5 +195,5 @@ def _outsiders_checks(faults: Sequence[FaultFact]) -> Iterator[Message]:
 
 def _attempts(case: Case) -> Iterator[Attempt]:
     for entry in case.entries:
-        if entry.facts.came is not None:
-            yield Attempt(entry.at, entry.text, str(entry.facts.came))
+        if entry.facts.outcome is not None:
+            yield Attempt(entry.at, entry.text, str(entry.facts.outcome))

@@ -8,7 +8,7 @@ from functools import cache
 
 import msgspec
 
-from fundamen.cases.store import Came, Case, CaseFacts, EntryType
+from fundamen.cases.store import Case, CaseFacts, EntryType, RemedyOutcome
 
 _DATA = os.path.join(os.path.dirname(os.path.abspath(__file__)), "ladder.toml")
 _HOLE = re.compile(r"\{(\w+)\}")
@@ -35,13 +35,13 @@ class Rung(msgspec.Struct, frozen=True):
     remedy: Remedy
     do: str
     command: str  # to paste; empty where there is none, or something for it is not known
-    came: Came | None  # what came of it; None where it was not tried
+    outcome: RemedyOutcome | None  # what came of it; None where it was not tried
     was_run: bool  # its command was run in the case
 
     @property
     def is_behind(self) -> bool:
         """Whether it need not be tried any more: it was, or it only looks and has looked."""
-        return self.came is not None or (self.was_run and self.remedy.disturbs == 0)
+        return self.outcome is not None or (self.was_run and self.remedy.disturbs == 0)
 
 
 class Ladder(msgspec.Struct, frozen=True):
@@ -69,7 +69,7 @@ def ladder_of(case: Case) -> Ladder:
         if about in remedy.about and _can_be_done(remedy, facts)
     ]
     rungs.sort(key=lambda rung: _DRASTIC - 0.5 if rung.remedy.last else rung.remedy.disturbs)
-    is_solved = not case.is_open or Came.HELPED in case.tried.values()
+    is_solved = not case.is_open or RemedyOutcome.HELPED in case.tried.values()
     untried = next((rung for rung in rungs if not rung.is_behind), None)
     return Ladder(about, tuple(rungs), None if is_solved else untried)
 
@@ -89,26 +89,26 @@ def facts_of(case: Case) -> dict[str, str]:
     """Known facts of a case: the latest of each kind; a trace's first fault says more than a message."""
     facts: dict[str, str] = {}
     for entry in case.entries:
-        told = entry.facts
+        facts_of_entry = entry.facts
         named = {
-            "about": told.about,
-            "program": told.program,
-            "component": told.component,
-            "path": told.path,
-            "host": told.host,
-            "means": told.means,
-            "target": told.target,
-            "log": told.log,
+            "about": facts_of_entry.about,
+            "program": facts_of_entry.program,
+            "component": facts_of_entry.component,
+            "path": facts_of_entry.path,
+            "host": facts_of_entry.host,
+            "means": facts_of_entry.means,
+            "target": facts_of_entry.target,
+            "log": facts_of_entry.log,
         }
         facts |= {name: value for name, value in named.items() if value}
-        facts |= _of_faults(told)
+        facts |= _of_faults(facts_of_entry)
     return facts
 
 
-def _of_faults(told: CaseFacts) -> dict[str, str]:
-    if not told.faults:
+def _of_faults(facts_of_entry: CaseFacts) -> dict[str, str]:
+    if not facts_of_entry.faults:
         return {}
-    first = told.faults[0]
+    first = facts_of_entry.faults[0]
     found = {"about": first.verdict, "component": first.name}
     return {**found, "package": first.package} if first.package else found
 

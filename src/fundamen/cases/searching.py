@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from fundamen.cases.store import Came, Case
+from fundamen.cases.store import Case, RemedyOutcome
 
 _WORD = re.compile(r"[\w.+-]{3,}")
 _FAMILIAR_WORDS = """
@@ -50,7 +50,7 @@ def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[FoundC
 
 def what_helped(case: Case) -> tuple[str, ...]:
     """Remedies that helped in a case: the one it was closed with, and those after which the symptom was gone."""
-    tried = [entry.text for entry in case.entries if entry.facts.came is Came.HELPED]
+    tried = [entry.text for entry in case.entries if entry.facts.outcome is RemedyOutcome.HELPED]
     return tuple(dict.fromkeys([*([case.helped] if case.helped else []), *tried]))
 
 

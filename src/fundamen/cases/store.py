@@ -56,7 +56,7 @@ class EntryType(StrEnum):
     TRIED = "tried"  # a remedy, and what came of it
 
 
-class Came(StrEnum):
+class RemedyOutcome(StrEnum):
     """Results of a remedy."""
 
     HELPED = "helped"
@@ -93,7 +93,7 @@ class CaseFacts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     faults: tuple[FaultFact, ...] = ()  # that a trace found
     is_sound: bool = False  # a trace found nothing at fault
     remedy: str = ""  # the id of a remedy of the ladder
-    came: Came | None = None
+    outcome: RemedyOutcome | None = msgspec.field(default=None, name="came")  # the format keeps its first name
 
 
 class CaseEntry(msgspec.Struct, frozen=True):
@@ -124,9 +124,9 @@ class Case(msgspec.Struct, frozen=True):
         return self.closed_at is None
 
     @property
-    def tried(self) -> dict[str, Came]:
+    def tried(self) -> dict[str, RemedyOutcome]:
         """The latest result of each remedy of the ladder that was tried."""
-        return {entry.facts.remedy: entry.facts.came for entry in self.entries if entry.facts.came is not None}
+        return {entry.facts.remedy: entry.facts.outcome for entry in self.entries if entry.facts.outcome is not None}
 
 
 class CaseStore:

@@ -130,14 +130,14 @@ def _of_certificate(
         )
         yield EntryFinding(about, is_right=False, found=why)
         return
-    told = say(
+    entry_text = say(
         "certificate_authorities.until-sha-256",
         whole=newest.subject.whole,
         not_after=newest.not_after,
         sha256=newest.sha256[:16],
     )
     problem = next(_problems(newest, now), UNSAID)
-    found = say("common.said-of", subject=told, said=problem) if problem else told
+    found = say("common.said-of", subject=entry_text, said=problem) if problem else entry_text
     yield EntryFinding(about, is_right=not problem, found=found)
     if not problem and newest.not_after - now < _SOON:
         yield EntryFinding(

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.changes.base import OURS, SOMEBODY_ELSES, Around, FolderTimes, Site
+from fundamen.changes.base import NOT_OURS, OURS, Around, FolderTimes, Site
 from fundamen.machine.places import Place
 from fundamen.messages import say
 from fundamen.placing.calls import make_folder
@@ -72,4 +72,4 @@ def check_folders(
     def is_ours(each: FolderTimes) -> bool:
         return not is_done or last_ns[each.path] in {OURS, site.place(each.path).status().st_mtime_ns}
 
-    return tuple(msgspec.structs.replace(each, after_ns=OURS if is_ours(each) else SOMEBODY_ELSES) for each in folders)
+    return tuple(msgspec.structs.replace(each, after_ns=OURS if is_ours(each) else NOT_OURS) for each in folders)

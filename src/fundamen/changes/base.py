@@ -32,7 +32,7 @@ Password = Callable[[str, str], str]  # (directory, name) -> the password; raise
 MISSING = "missing"  # what is wrong with a place where nothing stands
 AS_AROUND = -1  # in place of a user or group: that of the parent folder
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
-SOMEBODY_ELSES = 0  # it was not
+NOT_OURS = 0  # it was not
 _HOST_PATHS, LOCATIONS = 2, 3  # the forms of records
 
 
@@ -365,7 +365,7 @@ def remove_folders(site: Site, folders: Iterable[str]) -> None:
 def give_back_times(site: Site, folders: Iterable[FolderTimes]) -> None:
     """Give folders that only we have changed the times that they had. Raises: OSError."""
     for each in folders:
-        if each.after_ns != SOMEBODY_ELSES:
+        if each.after_ns != NOT_OURS:
             with contextlib.suppress(PermissionError):  # a folder that we may write to, but do not own
                 set_times(site.place(each.path), each.accessed_ns, each.modified_ns)
 

@@ -51,7 +51,7 @@ _QUIET, _LOGGED = "/qn", "/l*v"
 # Source: "Windows Installer", "Error Codes"; what the other statuses mean is in the knowledge.
 _NEEDS_RESTART = {1641, 3010}
 _DONE = {0, *_NEEDS_RESTART}
-_MOST_TOLD = 300  # characters
+_LONGEST_QUOTE = 300  # characters
 _VARIABLE, _STATUS = "FUNDAMEN_COMMAND", "fundamen-status "
 # The variable is expanded after the line was split, so nothing in it is taken for a further command.
 _THROUGH = ["cmd.exe", "/v:on", "/c", f"!{_VARIABLE}! & echo {_STATUS}!errorlevel!"]
@@ -304,8 +304,8 @@ def _give_back_values(record: InstallerRunRecord, site: Site, copy: ColdCopy, na
 
 def _with_whole_status(seen: Observation) -> Observation:
     """The observation with the status of the command processor: a process of this host has only one byte of it."""
-    before, word, told = seen.output.rpartition(_STATUS)
-    digits = told.strip()
+    before, word, exit_word = seen.output.rpartition(_STATUS)
+    digits = exit_word.strip()
     if seen.status is None or not word or not digits.isdecimal():
         return seen
     return msgspec.structs.replace(seen, status=int(digits), output=before)
@@ -323,9 +323,11 @@ def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...
     cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
     meaning, said = _meaning_of(status), output.strip().splitlines()[-1:]
     if cause is not None:
-        text = printable(cause.text)[:_MOST_TOLD]
+        text = printable(cause.text)[:_LONGEST_QUOTE]
         return say("changes.by-its-log", meaning=meaning, number=cause.number, text=text)
-    return say("changes.by-what-it-said", meaning=meaning, said=printable(said[0])[:_MOST_TOLD]) if said else meaning
+    return (
+        say("changes.by-what-it-said", meaning=meaning, said=printable(said[0])[:_LONGEST_QUOTE]) if said else meaning
+    )
 
 
 def _now(prefix: Place, copy: ColdCopy) -> Tree:

@@ -55,9 +55,9 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
             found.as_text() if found is not None else None,
             earlier.insertion if earlier is not None else None,
         )
-        told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
+        values = tuple("nothing" if each is None else str(each.content) for each in (found, new))
         details: tuple[str, ...] = (
-            say("changes.registry-value-from-to", path=self.path, name=self.name, old=told[0], new=told[1]),
+            say("changes.registry-value-from-to", path=self.path, name=self.name, old=values[0], new=values[1]),
         )
         because = self.because or say("changes.is-not-as-it-should-be", name=self.name)
         if earlier is not None:

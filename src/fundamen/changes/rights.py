@@ -109,23 +109,23 @@ class ChangeRights(Step, frozen=True, kw_only=True):
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         before, after = self.before, self.after
-        told = (
+        lines = (
             [say("changes.mode-from-to", mode=before.mode, other_mode=after.mode)] if before.mode != after.mode else []
         )
         if (before.uid, before.gid) != (after.uid, after.gid):
-            told.append(
+            lines.append(
                 say("changes.owner-from-to", uid=before.uid, gid=before.gid, other_uid=after.uid, other_gid=after.gid)
             )
         for name, words in _WORDS.items():
             old, new = (each.attributes.get(name) for each in (before, after))
             if old != new:
-                told.append(
+                lines.append(
                     say(
                         f"changes.attribute-{'removed' if new is None else 'set' if old is None else 'changed'}",
                         of=words,
                     )
                 )
-        return tuple(told)
+        return tuple(lines)
 
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""

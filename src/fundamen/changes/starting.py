@@ -16,7 +16,7 @@ from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 
 _SECONDS = 120
-_MOST_TOLD = 300  # characters
+_LONGEST_QUOTE = 300  # characters
 _RUNNING = {"active", "reloading"}
 
 
@@ -49,7 +49,7 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
         if status != 0 or not self.is_made(site):
             raise OSError(
                 0,
-                say("changes.it-does-not-start", said=printable(said.strip()[:_MOST_TOLD]) or _state(self.name)),
+                say("changes.it-does-not-start", said=printable(said.strip()[:_LONGEST_QUOTE]) or _state(self.name)),
                 self.name,
             )
 
@@ -63,7 +63,7 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
             return
         status, said = _run("stop", "--", self.name)
         if status != 0:
-            raise OSError(0, say("changes.it-does-not-stop", said=printable(said.strip()[:_MOST_TOLD])), self.name)
+            raise OSError(0, say("changes.it-does-not-stop", said=printable(said.strip()[:_LONGEST_QUOTE])), self.name)
 
 
 class StartService(Step, frozen=True, kw_only=True):
@@ -94,7 +94,7 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         raise _refusal(name, say("changes.that-is-no-name-of-a-unit"), say("changes.name-it-with-its-kind-such"))
     status, said = _run("show", "--property=LoadState", "--value", "--", name)
     if status != 0:
-        words = printable(said.strip().partition("\n")[0][:_MOST_TOLD]) or say("changes.it-says-nothing")
+        words = printable(said.strip().partition("\n")[0][:_LONGEST_QUOTE]) or say("changes.it-says-nothing")
         raise _refusal(
             name,
             say("changes.systemd-does-not-answer-here", words=words),

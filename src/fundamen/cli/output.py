@@ -65,7 +65,7 @@ class Output:
             if value:
                 self._facts.setdefault(name, value)
 
-    def answers_anew(self) -> None:
+    def expect_second_answer(self) -> None:
         """Take the next text as the answer, in place of what was shown before it, such as a plan."""
         self._facts.pop("answer", None)
 

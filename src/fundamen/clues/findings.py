@@ -158,8 +158,8 @@ def _choose_entry(
     if not matches:
         return (causes or list(codes))[0], {}
     message, _, found = matches[0]
-    is_told_by_code = causes and message.role is LineRole.FAILURE
-    return (causes[0] if is_told_by_code else message), found.holes
+    has_code_cause = causes and message.role is LineRole.FAILURE
+    return (causes[0] if has_code_cause else message), found.holes
 
 
 def _is_quiet(head: str) -> bool:

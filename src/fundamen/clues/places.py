@@ -101,8 +101,8 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     counts = weigh(said)
     if counts is None or counts.says is Says.UNKNOWN:
         return FoundPlace(name, path, str(binary.architecture), say("clues.not-verified"), Verdict.UNVERIFIED)
-    told = say("clues.right-by", speaker=counts.speaker) if counts.says is Says.RIGHT else counts.sentence
-    return FoundPlace(name, path, str(binary.architecture), told, counts.says.verdict)
+    verdict_text = say("clues.right-by", speaker=counts.speaker) if counts.says is Says.RIGHT else counts.sentence
+    return FoundPlace(name, path, str(binary.architecture), verdict_text, counts.says.verdict)
 
 
 def names_in(folders: Folders) -> dict[str, MachinePath]:

@@ -171,7 +171,7 @@ def weigh_findings(
     failures = [each for each in counting if each.role is LineRole.FAILURE or each.is_guess]
     decisive = next(iter(causes or failures or counting), None)
     also = tuple(_different(causes, decisive))
-    told = {id(each) for each in (decisive, *also)}
+    shown = {id(each) for each in (decisive, *also)}
     return Reading(
         name=name,
         lines=lines,
@@ -180,7 +180,7 @@ def weigh_findings(
         mentions=mentions,
         decisive=decisive,
         also=also,
-        follows=tuple(each for each in counting if id(each) not in told),
+        follows=tuple(each for each in counting if id(each) not in shown),
         earlier=tuple(each for each in findings[: last + 1] if each.role is LineRole.CAUSE),
         is_of_a_file=_GIVEN.fullmatch(name) is None,
         ended_well=is_done and decisive is None,
@@ -198,8 +198,10 @@ def _findings_that_count(since: Sequence[Finding], lines: int) -> list[Finding]:
     if lines <= SHORT // 4:
         plain = [each for each in spoken if not each.is_quiet]
         until = plain[-1].line if plain else 0
-        told = [each for each in spoken if not each.is_quiet or each.line < until]
-        return told or [each for each in spoken if each.entry is not None] or list(since[:1] if lines <= _AFTER else ())
+        shown = [each for each in spoken if not each.is_quiet or each.line < until]
+        return (
+            shown or [each for each in spoken if each.entry is not None] or list(since[:1] if lines <= _AFTER else ())
+        )
     failing = [each.line for each in spoken if each.is_loud or (each.role is LineRole.FOLLOWS and not each.is_quiet)]
 
     def counts(finding: Finding) -> bool:

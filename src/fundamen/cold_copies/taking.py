@@ -26,7 +26,7 @@ from fundamen.placing.flushing import flush_folder, make_lasting
 
 _SPARE_BYTES = 16 << 20
 _MOST_ENTRIES = 2_000_000
-_MOST_TOLD = 3
+_MOST_USERS = 3
 
 
 class FolderEntry(msgspec.Struct, frozen=True):
@@ -81,15 +81,15 @@ def require_unused(found: FolderEntry) -> None:
     files = (found.place.below(e.path).host for e in found.entries if e.kind is CopiedKind.FILE)
     users = find_users(files)
     if users:
-        told = ", ".join(
+        shown = ", ".join(
             say("cold_copies.process", name=user.name, pid=user.pid, more=f", {user.service}" if user.service else "")
-            for user in users[:_MOST_TOLD]
+            for user in users[:_MOST_USERS]
         )
         services = list(dict.fromkeys(user.service for user in users if user.service))
         end = say("cold_copies.systemctl-stop", services=" ".join(services)) if services else "end it"
         raise UsageError(
             what=say("cold_copies.no-cold-copy-of-is-taken", folder=printable(found.folder)),
-            why=say("cold_copies.files-of-it-are-open", users=told, more=" ..." if len(users) > _MOST_TOLD else ""),
+            why=say("cold_copies.files-of-it-are-open", users=shown, more=" ..." if len(users) > _MOST_USERS else ""),
             do=say("cold_copies.first-or-copy-the-present-content", end=end),
         )
 

@@ -21,8 +21,8 @@ def answer(state: Path, words: list[str]) -> tuple[int, str]:
     now = services.get(name)
     match verb:
         case "is-active":
-            told = "failed" if now == "broken" else now or "inactive"
-            return (0 if told == "active" else _UNKNOWN if now is None else _NOT_ACTIVE), told
+            answer = "failed" if now == "broken" else now or "inactive"
+            return (0 if answer == "active" else _UNKNOWN if now is None else _NOT_ACTIVE), answer
         case "show":
             return 0, "not-found" if now is None else "loaded"
         case "start" | "stop" | "restart" if now is None:

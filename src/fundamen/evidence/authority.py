@@ -81,10 +81,10 @@ def remarks_of(testimonies: Sequence[Testimony]) -> tuple[Message, ...]:
         return ()
     counts = weigh(testimonies)
     doubts = {Says.WRONG, Says.UNTRUSTED} if counts is not None and counts.is_owner else set()
-    told = (
+    candidates = (
         each.remark or (each.sentence if each.says in doubts and not each.is_owner else UNSAID) for each in testimonies
     )
-    return tuple(filter(None, told))
+    return tuple(filter(None, candidates))
 
 
 class Authority(Protocol):

@@ -68,10 +68,10 @@ class CatalogueAuthority:
             title = say("evidence.versions-are-mixed-most-of-its", title=title, most_are_from=most_are_from)
         if package.withdrawn is None:
             return Testimony(self._speaker, Says.RIGHT, title)
-        told = say("evidence.was-withdrawn-from", title=title, speaker=self._speaker, withdrawn=package.withdrawn)
+        withdrawal = say("evidence.was-withdrawn-from", title=title, speaker=self._speaker, withdrawn=package.withdrawn)
         if package.is_untrusted:
-            return Testimony(self._speaker, Says.UNTRUSTED, told)
-        return Testimony(self._speaker, Says.RIGHT, title, remark=told)
+            return Testimony(self._speaker, Says.UNTRUSTED, withdrawal)
+        return Testimony(self._speaker, Says.RIGHT, title, remark=withdrawal)
 
     def _cast_doubt(
         self,

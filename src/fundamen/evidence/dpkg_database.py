@@ -34,12 +34,12 @@ def find_database_damage(machine: Machine) -> DatabaseDamage | None:
     if lists < _FEWEST_LISTS:
         return None
     content = _content(machine, STATUS)
-    told, odd = _packages_in(content), _ODD_LINE.search(content)
+    recorded, odd = _packages_in(content), _ODD_LINE.search(content)
     if odd is not None:
         line = content.count(b"\n", 0, odd.start()) + 1
         why = say("evidence.is-damaged-line-is-none-that", status=STATUS, line=line)
-    elif told * 2 < lists:
-        why = say("evidence.is-damaged-it-tells-of-packages", status=STATUS, count=told, lists=lists)
+    elif recorded * 2 < lists:
+        why = say("evidence.is-damaged-it-tells-of-packages", status=STATUS, count=recorded, lists=lists)
     else:
         return None
     for path in _BACKUPS:

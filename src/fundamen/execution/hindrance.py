@@ -31,7 +31,7 @@ _OF_THE_KERNEL = "\\??\\"  # how paths begin there
 _GET_FLAGS = 0x8008_6601  # FS_IOC_GETFLAGS
 _IMMUTABLE, _APPEND_ONLY = 0x10, 0x20
 
-_Told = tuple[Message, Message]
+_Reason = tuple[Message, Message]
 
 
 class Hindrance(msgspec.Struct, frozen=True):
@@ -61,7 +61,7 @@ def require_unhindered(machine: Machine, places: Sequence[tuple[MachinePath, Pla
         )
 
 
-def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _Told | None]) -> Iterator[Hindrance]:
+def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _Reason | None]) -> Iterator[Hindrance]:
     kind = _kind_of(target)
     if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
         what = "a folder" if kind == stat.S_IFDIR else say("execution.no-ordinary-file")
@@ -73,8 +73,8 @@ def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _
             say("execution.is", host=printable(host), flag=flag),
             say("execution.chattr", taken_off=_TAKEN_OFF[flag], host=shlex.quote(host)),
         )
-    if (told := of_folder(target.folder)) is not None:
-        yield Hindrance(path, *told)
+    if (reason := of_folder(target.folder)) is not None:
+        yield Hindrance(path, *reason)
 
 
 def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -> Iterator[Hindrance]:
@@ -97,10 +97,10 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
             )
         alike = [each for each in _names(target.folder) if each.lower() == target.name.lower()]
         if len(alike) > 1:
-            told = " and ".join(sorted(alike))
+            reason = " and ".join(sorted(alike))
             yield Hindrance(
                 path,
-                say("execution.differ-only-in-case-windows-sees", names=printable(told)),
+                say("execution.differ-only-in-case-windows-sees", names=printable(reason)),
                 say("execution.set-one-aside"),
             )
 
@@ -138,7 +138,7 @@ def _kind_of(place: Place) -> int:
         return 0
 
 
-def _of_folder(wanted: Place) -> _Told | None:
+def _of_folder(wanted: Place) -> _Reason | None:
     """(why nothing can be put into a folder, what to do) of the folder, or the nearest above it that is there."""
     folder = wanted
     while folder.inner and not _kind_of(folder):

@@ -21,7 +21,7 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
-_MOST_TOLD = 3
+_MOST_PROCESSES = 3
 _READ_AT_LOGIN = ("/etc/environment", "/etc/profile", "/etc/profile.d/", "/etc/login.defs", "/etc/security/")
 _KERNEL = ("/etc/sysctl.conf", "/etc/sysctl.d/", "/usr/lib/sysctl.d/", "/usr/local/lib/sysctl.d/")
 _UNITS = ("/etc/systemd/system/", "/usr/lib/systemd/system/", "/lib/systemd/system/")
@@ -77,19 +77,19 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     process = process_of(named)
     if process is None:
         return Waiting(named, "must be started again", say("execution.it-has-ended-what-it-had"))
-    told = say("execution.process", name=process.name, pid=process.pid)
+    label = say("execution.process", name=process.name, pid=process.pid)
     if lock := holds_lock(process.pid):
-        return Waiting(told, "must not be touched", say("execution.it-holds-so-it-is-in", lock=lock))
+        return Waiting(label, "must not be touched", say("execution.it-holds-so-it-is-in", lock=lock))
     if any(user.pid == process.pid for user in find_users(_in_use(machine, work))):
-        return Waiting(told, "must be started again", say("execution.it-has-a-file-loaded-or"))
+        return Waiting(label, "must be started again", say("execution.it-has-a-file-loaded-or"))
     if any(step.brings_certificate for step in work.steps):
         why = say("execution.what-it-has-read-of-the")
-        return Waiting(told, "must be started again", why)
+        return Waiting(label, "must be started again", why)
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
     if at_login is not None:
         why = say("execution.is-read-at-log-in-it", at_login=at_login)
-        return Waiting(told, "must be started again", say("execution.log-in-again-first", why=why))
-    return Waiting(told, "may continue", say("execution.it-reads-the-changed-files-again"))
+        return Waiting(label, "must be started again", say("execution.log-in-again-first", why=why))
+    return Waiting(label, "may continue", say("execution.it-reads-the-changed-files-again"))
 
 
 def _in_use(machine: Machine, work: Work) -> list[HostPath]:
@@ -118,9 +118,9 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
             say("execution.systemctl-restart", name=shlex.quote(name)), say("execution.it-still-uses-the-old-files")
         )
     for name, pids in programs.items():
-        told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
+        label = ", ".join(str(pid) for pid in pids[:_MOST_PROCESSES]) + (" ..." if len(pids) > _MOST_PROCESSES else "")
         yield Restart(
-            say("execution.restart-process", name=name, number=told), say("execution.it-still-uses-the-old-files")
+            say("execution.restart-process", name=name, number=label), say("execution.it-still-uses-the-old-files")
         )
 
 

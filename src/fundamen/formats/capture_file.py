@@ -109,8 +109,8 @@ def name_of_digest(algorithm: str, ranges: Ranges, zeros: int, size: int) -> str
     """How the facts name a digest of some ranges of a file; that of all of it by the algorithm alone."""
     if list(ranges) == [(0, size)] and not zeros:
         return algorithm
-    told = ",".join(f"{begin}-{end}" for begin, end in ranges)
-    return f"{algorithm}:{told}+{zeros}"
+    document = ",".join(f"{begin}-{end}" for begin, end in ranges)
+    return f"{algorithm}:{document}+{zeros}"
 
 
 class SharedFault(msgspec.Struct, frozen=True):
@@ -234,13 +234,13 @@ def _read_manifest(archive: zipfile.ZipFile, what: str) -> CaptureManifest:
 
 
 def _manifest(data: bytes, what: str) -> CaptureManifest:
-    told: Any = msgspec.json.decode(data)
-    schema = told.get("schema") if isinstance(told, dict) else None
+    document: Any = msgspec.json.decode(data)
+    schema = document.get("schema") if isinstance(document, dict) else None
     if schema != SCHEMA:
         raise damage_error(
             what, say("formats.it-is-of-the-form-and", schema=printable(str(schema)), other_schema=SCHEMA)
         )
-    return msgspec.convert(told, type=CaptureManifest)
+    return msgspec.convert(document, type=CaptureManifest)
 
 
 def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> bytes:

@@ -70,7 +70,7 @@ class Gathered(msgspec.Struct, frozen=True, kw_only=True):
     barred: frozenset[str]  # folders that could not be read
     listed: dict[str, Listed]
     platform: Platform = Platform.LINUX
-    told: frozenset[str] = frozenset()  # folders of which what is right in them is listed; of Windows
+    named_folders: frozenset[str] = frozenset()  # folders of which what is right in them is listed; of Windows
     trees: frozenset[str] = frozenset()  # registry keys, with all below them
     registry: dict[str, dict[str, Value]] = {}
     files: dict[str, tuple[int, int]]  # path -> where its bytes stand in the content, how many
@@ -114,7 +114,7 @@ class _Reading:
         self._files: dict[str, tuple[int, int]] = {}
         self._refused: dict[str, str] = {}
         self._platform = Platform.LINUX
-        self._told: set[str] = set()
+        self._named_folders: set[str] = set()
         self._trees: set[str] = set()
         self._registry: dict[str, dict[str, Value]] = {}
         self._key: dict[str, Value] = {}
@@ -138,7 +138,7 @@ class _Reading:
             barred=frozenset(self._barred),
             listed=self._listed,
             platform=self._platform,
-            told=frozenset(self._told),
+            named_folders=frozenset(self._named_folders),
             trees=frozenset(self._trees),
             registry=self._registry,
             files=self._files,
@@ -148,7 +148,7 @@ class _Reading:
 
     def _take(self, word: bytes, rest: bytes) -> None:
         text = rest.decode("utf-8", "surrogateescape")
-        told = {
+        named_folders = {
             b"program": self._programs.append,
             b"all": self._all,
             b"whole": self._whole.add,
@@ -157,8 +157,8 @@ class _Reading:
             b"names": self._names,
             b"environment": self._variable,
         }
-        if word in told:
-            told[word](text)
+        if word in named_folders:
+            named_folders[word](text)
             return
         match word:
             case b"host":
@@ -197,7 +197,7 @@ class _Reading:
         """The rights to a folder of Windows."""
         if not _DRIVE.match(folder.encode("utf-8", "surrogateescape")):
             raise damage_error(self._what, say("formats.a-folder-of-it-has-no"))
-        self._told.add(folder)
+        self._named_folders.add(folder)
         begin = folder.rstrip("\\") + "\\"
         while (line := self._line()) != b".":
             kind, _, rest = line.partition(b" ")

@@ -13,7 +13,7 @@ _FOLDERS = r"HKLM\Software\Microsoft\Windows\CurrentVersion"
 _PRODUCT = r"HKLM\System\CurrentControlSet\Control\ProductOptions"
 _TYPES = {"WinNT": "1", "LanmanNT": "2", "ServerNT": "3"}
 # From Windows 8.1 on every version calls itself 6.3, build 9600, unless a package is made to know it.
-_LAST_TOLD, _LAST_BUILD = 603, 9600
+_LAST_VERSION, _LAST_BUILD = 603, 9600
 
 # What depends on a user, a screen, or the moment.
 UNKNOWN = frozenset(
@@ -70,16 +70,16 @@ def _version(machine: Machine) -> dict[str, str]:
         registry.value(_VERSION, "CurrentMinorVersionNumber"),
     )
     if not isinstance(major, int) or not isinstance(minor, int):  # before Windows 10
-        told = registry.text(_VERSION, "CurrentVersion").split(".")
-        parts = [read_decimal(part) for part in told]
+        numbers = registry.text(_VERSION, "CurrentVersion").split(".")
+        parts = [read_decimal(part) for part in numbers]
         if len(parts) < 2 or parts[0] is None or parts[1] is None:  # noqa: PLR2004 - major and minor
             return {}
         major, minor = parts[0], parts[1]
     number = major * 100 + minor
     build = registry.text(_VERSION, "CurrentBuild") or registry.text(_VERSION, "CurrentBuildNumber")
     found = {
-        "VersionNT": str(min(number, _LAST_TOLD)),
-        "WindowsBuild": str(_LAST_BUILD) if number >= _LAST_TOLD else build,
+        "VersionNT": str(min(number, _LAST_VERSION)),
+        "WindowsBuild": str(_LAST_BUILD) if number >= _LAST_VERSION else build,
         "MsiNTProductType": _TYPES.get(registry.text(_PRODUCT, "ProductType"), ""),
     }
     pack = registry.value(r"HKLM\System\CurrentControlSet\Control\Windows", "CSDVersion")

@@ -240,16 +240,16 @@ class _Run:
     def _products(self) -> Iterator[Related]:
         """The registered products that the table Upgrade asks for."""
         for row in self._database.tables.get("Upgrade", ()):
-            code, told_by = packed_code(str(row.get("UpgradeCode") or "")), str(row.get("ActionProperty") or "")
+            code, action_property = packed_code(str(row.get("UpgradeCode") or "")), str(row.get("ActionProperty") or "")
             flags = UpgradeFlag(row["Attributes"]) if isinstance(row.get("Attributes"), int) else UpgradeFlag(0)  # type: ignore[arg-type]
             for product in self._machine.registry.values(rf"{_UPGRADES}\{code}") or {} if code else {}:
-                related = self._product(product, told_by, flags)
+                related = self._product(product, action_property, flags)
                 if related is not None and _is_between(related.version, row, flags):
-                    codes = list(filter(None, [self._properties.get(told_by, ""), related.code]))
-                    self._set(told_by, ";".join(codes))
+                    codes = list(filter(None, [self._properties.get(action_property, ""), related.code]))
+                    self._set(action_property, ";".join(codes))
                     yield related
 
-    def _product(self, packed: str, told_by: str, flags: UpgradeFlag) -> Related | None:
+    def _product(self, packed: str, action_property: str, flags: UpgradeFlag) -> Related | None:
         values = self._machine.registry.values(rf"{_PRODUCTS}\{packed}\InstallProperties")
         if values is None or packed == packed_code(self._properties.get("ProductCode", "")):
             return None
@@ -260,7 +260,7 @@ class _Run:
             code=_unpack_code(packed),
             name=texts.get("displayname", packed),
             version=texts.get("displayversion", ""),
-            property=told_by,
+            property=action_property,
             is_removed=not flags & UpgradeFlag.ONLY_DETECT,
             leftover=folder if is_gone else "",
         )

@@ -38,7 +38,7 @@ _MACHINES = {Architecture.X86: "i686", Architecture.ARM: "armv7l"}  # as uname -
 _NAME = re.compile(r"[A-Za-z0-9_.+-]{1,100}|/[^\s*?$]{1,1000}")
 _FILES = {"-e", "-f", "-d", "-x", "-s", "-r", "-w", "-L", "-h"}
 _NUMBERS = {"-eq": "__eq__", "-ne": "__ne__", "-lt": "__lt__", "-le": "__le__", "-gt": "__gt__", "-ge": "__ge__"}
-_MOST_TOLD, _MOST_FILES = 500, 50
+_MOST_CHECKS, _MOST_FILES = 500, 50
 
 
 class ScriptRun(msgspec.Struct, frozen=True):
@@ -87,7 +87,9 @@ class _Run:
                     if is_certain and file[:1] == "/"
                 ),
             ),
-            checks=tuple(check for _, check in sorted(self._checks.items(), key=lambda each: each[0][0]))[:_MOST_TOLD],
+            checks=tuple(check for _, check in sorted(self._checks.items(), key=lambda each: each[0][0]))[
+                :_MOST_CHECKS
+            ],
             settings=tuple(self._settings),
             variables=tuple(steering),
         )

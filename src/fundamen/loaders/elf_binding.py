@@ -17,7 +17,7 @@ from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
-_MOST_TOLD = 200
+_MOST_SYMBOLS = 200
 
 
 def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]:
@@ -29,7 +29,7 @@ def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]
         defined |= machine.fact(path, exports_of)
     library = loading.program if loading.binary.kind is not BinaryKind.PROGRAM else None
     undefined = chain.from_iterable(_find_undefined(machine, path, defined, len(elves), library) for path in elves)
-    return tuple(islice(undefined, _MOST_TOLD))
+    return tuple(islice(undefined, _MOST_SYMBOLS))
 
 
 def _find_undefined(

@@ -151,6 +151,6 @@ def _remarks(machine: Machine, classes: JavaClasses, architecture: Architecture)
                 brought.setdefault((_SYSTEMS[binary.format], each), native.name)
     if not brought or architecture is Architecture.ANY or (machine.platform, architecture) in brought:
         return []
-    told = ", ".join(sorted(say("loaders.on", words=platform.in_words, each=each) for platform, each in brought))
+    in_words = ", ".join(sorted(say("loaders.on", words=platform.in_words, each=each) for platform, each in brought))
     wanted = say("loaders.on", words=machine.platform.in_words, each=architecture)
-    return [say("loaders.the-native-libraries-that-it-brings", found=told, wanted=wanted)]
+    return [say("loaders.the-native-libraries-that-it-brings", found=in_words, wanted=wanted)]

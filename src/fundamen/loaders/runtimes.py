@@ -87,7 +87,7 @@ def _cpp(machine: Machine) -> Iterator[InstalledRuntime]:
 
 
 def _shared_runtimes(machine: Machine, name: str) -> Iterator[InstalledRuntime]:
-    for root in dict.fromkeys((*_told_roots(machine), *_SHARED_ROOTS[machine.platform])):
+    for root in dict.fromkeys((*_configured_roots(machine), *_SHARED_ROOTS[machine.platform])):
         folder = machine.join(root, "shared", name)
         for version in _names(machine, folder):
             if framework_version(version) is not None:
@@ -95,7 +95,7 @@ def _shared_runtimes(machine: Machine, name: str) -> Iterator[InstalledRuntime]:
                 yield InstalledRuntime(version, _width_at(machine, root), path)
 
 
-def _told_roots(machine: Machine) -> Iterator[str]:
+def _configured_roots(machine: Machine) -> Iterator[str]:
     if machine.environment.get("DOTNET_ROOT"):
         yield machine.environment["DOTNET_ROOT"]
     if machine.platform is Platform.LINUX and machine.look(_INSTALL_LOCATION).kind is EntryKind.FILE:

@@ -39,7 +39,7 @@ class CapturedMachine(Machine):
             environment: what was given besides, which goes before what the capture has.
         """
         super().__init__()
-        self._told = capture.facts
+        self._recorded = capture.facts
         self._content = SharedFile(capture.content, "the capture")
         self._was_running = capture.manifest.was_running
         self.platform = capture.manifest.platform
@@ -62,7 +62,7 @@ class CapturedMachine(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """The recorded entry; blocked, where the capture does not have it."""
-        found = self._told.entries.get(path)
+        found = self._recorded.entries.get(path)
         if found is None:
             return Entry(EntryKind.BLOCKED, why=say("machine.the-capture-lacks-this-fact"))
         kind = EntryKind(found.kind) if found.kind in set(EntryKind) else EntryKind.BLOCKED
@@ -70,7 +70,7 @@ class CapturedMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that were in a folder."""
-        found = self._told.names.get(folder)
+        found = self._recorded.names.get(folder)
         if found is None:
             raise self._lacks(folder, say("machine.which-names-were-in-it"))
         if isinstance(found, Refusal):
@@ -79,16 +79,16 @@ class CapturedMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """Where the links of a path led; what nobody asked stays as it is spelled."""
-        return MachinePath(self._told.reals.get(path, path))
+        return MachinePath(self._recorded.reals.get(path, path))
 
     @contextmanager
     def open(self, path: MachinePath) -> Iterator[ByteSource]:
         """The bytes of a file that were taken in."""
         real = self.real(path)  # a file that was read may have been reached by another name
-        refusal = self._told.refused.get(path) or self._told.refused.get(real)
+        refusal = self._recorded.refused.get(path) or self._recorded.refused.get(real)
         if refusal is not None:
             raise UnreadableError(refusal.what, refusal.why, refusal.do)
-        file = self._told.files.get(path) or self._told.files.get(real)
+        file = self._recorded.files.get(path) or self._recorded.files.get(real)
         if file is None:
             raise self._lacks(path, "its bytes")
         yield _CapturedBytes(str(path), file, self._content, partial(self._digest, path))
@@ -101,12 +101,12 @@ class CapturedMachine(Machine):
         return found
 
     def _digest(self, path: MachinePath, which: str) -> str | None:
-        told = (self._told.digests.get(f"{which} {name}") for name in (path, self.real(path)))
-        return next(filter(None, told), None)
+        candidates = (self._recorded.digests.get(f"{which} {name}") for name in (path, self.real(path)))
+        return next(filter(None, candidates), None)
 
     def walk_record(self, what: str) -> bytes | None:
         """Records of walks through the machine."""
-        found = self._told.kept.get(what)
+        found = self._recorded.kept.get(what)
         return found.encode("utf-8") if found is not None else None
 
     def host_path(self, path: MachinePath) -> HostPath:

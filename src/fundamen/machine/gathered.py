@@ -61,7 +61,7 @@ class GatheredMachine(Machine):
             self._listed[self.fold(path)] = (path, found)
             folder, name = self.paths.split(path)
             self._names.setdefault(self.fold(folder), []).append(name)
-        self._told = {self.fold(folder) for folder in gathered.told}
+        self._named_folders = {self.fold(folder) for folder in gathered.named_folders}
         self._whole = {self.fold(folder) for folder in gathered.whole}
         self._barred = {self.fold(folder) for folder in gathered.barred}
         self._files = {self._key(path): place for path, place in gathered.files.items()}
@@ -96,7 +96,7 @@ class GatheredMachine(Machine):
         if found is not None:
             place = self._files.get(self.fold(real))
             return entry_of_mode(found[1].mode, place[1] if place is not None else found[1].size)
-        if self.fold(real) in self._told:
+        if self.fold(real) in self._named_folders:
             return Entry(EntryKind.FOLDER)
         if self._is_listed(self.paths.dirname(real)):
             return Entry(EntryKind.ABSENT)
@@ -161,7 +161,7 @@ class GatheredMachine(Machine):
     def _is_listed(self, folder: str) -> bool:
         """Whether all names of a folder are known; also of one that is not there, in a folder that is."""
         while (key := self.fold(folder)) not in self._barred:
-            if key in self._told or key in self._whole:
+            if key in self._named_folders or key in self._whole:
                 return True
             above = self.paths.dirname(folder)
             if above == folder:

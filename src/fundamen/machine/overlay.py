@@ -115,8 +115,8 @@ class OverlayMachine(Machine):
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
         leads_to = self._links.get(self.base.own_place(path))
-        is_led = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
-        return self.look(leads_to) if is_led and leads_to is not None else entry
+        follows_link = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
+        return self.look(leads_to) if follows_link and leads_to is not None else entry
 
     def rights(self, path: MachinePath) -> AccessRights | None:
         """The rights that an entry would have; those of new ones are what their packages say."""
@@ -193,12 +193,12 @@ class OverlayMachine(Machine):
     def _through(self, path: MachinePath) -> MachinePath:
         """A path whose folders are reached through links that would stand, as it is reached without them."""
         for _ in range(_MOST_HOPS if self._ways else 0):
-            led = self._follow_overlaid_link(path)
-            if led is None and self.fold(self.base.own_place(path)) not in self._new:
-                led = self._follow_overlaid_link(self.base.real(path))
-            if led is None:
+            target = self._follow_overlaid_link(path)
+            if target is None and self.fold(self.base.own_place(path)) not in self._new:
+                target = self._follow_overlaid_link(self.base.real(path))
+            if target is None:
                 break
-            path = led
+            path = target
         return path
 
     def _follow_overlaid_link(self, path: MachinePath) -> MachinePath | None:

@@ -240,8 +240,8 @@ def _cover_secrets(data: bytes) -> tuple[bytes, int]:
 
 def _secret_in(requirement: str) -> str:
     """The value that a requirement reads and whose name means a secret; empty for none."""
-    told = json.loads(requirement)
-    named = [told.get("name", ""), *(told.get("key", []) if isinstance(told.get("key"), list) else [])]
+    question = json.loads(requirement)
+    named = [question.get("name", ""), *(question.get("key", []) if isinstance(question.get("key"), list) else [])]
     return next((name for name in map(str, named) if _SECRET_NAME.search(name)), "")
 
 

@@ -151,8 +151,8 @@ def _given_by_wine(machine: Machine, gaps: list[Message]) -> list[StoredCertific
     """The roots that stand in no store of a prefix; of a capture those that were found when it was made."""
     if not machine.is_captured:
         found = [*_handed_on(gaps), *_built_in(machine, gaps)]
-        told = [(base64.b64encode(each.der).decode(), each.where) for each in found]
-        machine.keep(_GIVEN_BY_WINE, json.dumps(told).encode())
+        encoded = [(base64.b64encode(each.der).decode(), each.where) for each in found]
+        machine.keep(_GIVEN_BY_WINE, json.dumps(encoded).encode())
         return found
     kept = machine.walk_record(_GIVEN_BY_WINE)
     if kept is None:

@@ -48,7 +48,7 @@ def check_requirements(
     requirements: Sequence[Requirement],
     asked: CheckContext,
     known: Iterable[CheckedRequirement] = (),
-    told: Callable[[Requirement], None] = lambda _requirement: None,
+    report: Callable[[Requirement], None] = lambda _requirement: None,
 ) -> CheckOutcome:
     """Check requirements that stand after their forerunners, as a sheet has them.
 
@@ -60,7 +60,7 @@ def check_requirements(
     """
     checking = _Checking(asked, {each.requirement.id: each for each in known})
     for level in _levels(requirements):
-        checking.check(level, told)
+        checking.check(level, report)
     standing = [checking.found[each.id] for each in requirements]
     return CheckOutcome(
         tuple(each for each in standing if isinstance(each, CheckedRequirement)),
@@ -90,7 +90,7 @@ class _Checking:
         self.found: dict[str, CheckedRequirement | SkippedRequirement] = {}
         self.bugs: list[InternalError] = []
 
-    def check(self, level: Sequence[Requirement], told: Callable[[Requirement], None]) -> None:
+    def check(self, level: Sequence[Requirement], report: Callable[[Requirement], None]) -> None:
         """Check those of one level: what waits side by side, and what does not meanwhile."""
         open_ = [each for each in level if not self._is_settled(each)]
         waiting = [each for each in open_ if each.waits]
@@ -99,10 +99,10 @@ class _Checking:
             for each in open_:
                 if not each.waits:
                     self.found[each.id] = CheckedRequirement(each, self._answer(each))
-                    told(each)
+                    report(each)
             for each, answer in zip(waiting, answers, strict=True):
                 self.found[each.id] = CheckedRequirement(each, answer)
-                told(each)
+                report(each)
 
     def _is_settled(self, requirement: Requirement) -> bool:
         """Whether it stands without being checked: by an earlier answer, its condition, or a forerunner."""

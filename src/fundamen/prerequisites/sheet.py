@@ -246,10 +246,10 @@ def _locate_fault(text: str, data: dict[str, Any], said: str) -> tuple[int, int,
             *find_position(text, _TABLE, index, key),
             say("prerequisites.there-is-no-kind", kind=own.get("kind"), kinds=_kinds(str(own.get("kind")))),
         )
-    told = _in_words(why, key)
+    why_in_words = _in_words(why, key)
     if (unknown or missing) and (kind := _kind(own)) is not None:
-        told += say("prerequisites.the-kind-takes", kind=own["kind"], keys=_keys(kind))
-    return (*find_position(text, _TABLE, index, key), told)
+        why_in_words += say("prerequisites.the-kind-takes", kind=own["kind"], keys=_keys(kind))
+    return (*find_position(text, _TABLE, index, key), why_in_words)
 
 
 def _kind(own: Mapping[str, Any]) -> type[Requirement] | None:

@@ -84,8 +84,8 @@ class Page:
         table = [[printable(cell) for cell in row] for row in rows]
         widths = [max(len(row[i]) for row in (*table, heads) if row) for i in range(len(table[0]) - 1)] if table else []
         if heads and table:
-            told = [printable(head) for head in heads]
-            self._lines.append(click.style(" " * indent + _row(told, widths), dim=True))
+            shown_heads = [printable(head) for head in heads]
+            self._lines.append(click.style(" " * indent + _row(shown_heads, widths), dim=True))
         for row in table:
             lead = " " * indent + _row([*row[:-1], ""], widths)
             self._lines += _wrap_text(row[-1], lead, " " * min(len(lead), WIDTH * 3 // 5))

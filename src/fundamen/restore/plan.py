@@ -173,16 +173,16 @@ class _Choosing:
 
     def choose_pinned(self, pin: Pin) -> None:
         """Choose a package whose version is asked for, wherever a program stands on it."""
-        told: Sequence[Offer] = ()
+        shown: Sequence[Offer] = ()
         for trace in self._traces:
             for component in trace.components:
                 offers = [o for o in self._offers(component) if o.package.name == pin.package]
-                told = told or offers
+                shown = shown or offers
                 if offers and offers[0].is_eligible:
                     self._choose(trace, offers[0])
         if not any(package.name == pin.package for _, package, _ in self.chosen):
-            name = next((o.entry.name for o in told if isinstance(o.entry, PackageFile)), pin.package)
-            self.unmet.append(Unmet(name, _why_unmet(told, self._catalogues)))
+            name = next((o.entry.name for o in shown if isinstance(o.entry, PackageFile)), pin.package)
+            self.unmet.append(Unmet(name, _why_unmet(shown, self._catalogues)))
 
     def choose_for(self, trace: Trace, fault: Component) -> None:
         """Choose the package for a fault, or say why there is none."""

@@ -179,11 +179,11 @@ class _Rehearsing:
         others = (*self._scope.others, *(self._programs if self._scope.pins else ()))
         harmed = tuple(find_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
         _LOG.debug("%d programs would lack something", len(harmed))
-        told = [with_bringers(self._machine, trace) for trace in after]
+        explained = [with_bringers(self._machine, trace) for trace in after]
         return Rehearsal(
             before=Traces(tuple(before)),
             plan=plan,
-            after=Traces(tuple(told)),
+            after=Traces(tuple(explained)),
             contents=self._contents,
             harmed=harmed,
             because=self._scope.because,

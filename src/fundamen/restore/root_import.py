@@ -26,7 +26,7 @@ from fundamen.trust.fingerprint import group_digits, read_fingerprint
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 Judge = Callable[[Issuers], Chain | None]
-_FEWEST_DIGITS, _MOST_TOLD = 8, 5
+_FEWEST_DIGITS, _MOST_ROOTS = 8, 5
 
 
 class RootImport(msgspec.Struct, frozen=True):
@@ -125,10 +125,10 @@ def choose_root(machine: Machine, named: str) -> Certificate:
     fitting = fitting or [root for root in roots if name in {root.subject.shown.lower(), root.subject.whole.lower()}]
     if len(fitting) == 1:
         return fitting[0]
-    told = ", ".join(group_digits(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
+    digests = ", ".join(group_digits(root.sha256[:16]) for root in fitting[:_MOST_ROOTS])
     raise UsageError(
         what=say("restore.the-root-is-not-chosen", named=printable(named)),
-        why=say("restore.roots-are-called-so", count=len(fitting), names=told)
+        why=say("restore.roots-are-called-so", count=len(fitting), names=digests)
         if fitting
         else say("restore.trusts-no-such-root", title=machine.title),
         do=say("restore.name-the-beginning-of-its-fingerprint"),

@@ -80,7 +80,7 @@ def find_artefacts(places: Iterable[HostPath]) -> tuple[Artefact, ...]:
         for name in (sorted(os.listdir(place)) if os.path.isdir(place) else [""])
     )
     return tuple(
-        Artefact(path, told) for path in paths if (told := read_artefact_name(os.path.basename(path))) is not None
+        Artefact(path, named) for path in paths if (named := read_artefact_name(os.path.basename(path))) is not None
     )
 
 

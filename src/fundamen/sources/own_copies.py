@@ -58,7 +58,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
         else:
             damaged[name] = path
     if damaged:
-        yield from _anew(store, damaged)
+        yield from _fetch_damaged(store, damaged)
     for name, path in _files(os.path.join(home, "archive", "debian")):
         if name.endswith(".deb"):
             if is_as_fetched(path):
@@ -98,7 +98,7 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
     return CheckedCopy(name, CopyOutcome.REPAIRED, why)
 
 
-def _anew(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedCopy]:
+def _fetch_damaged(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedCopy]:
     listed: dict[str, tuple[Source, PackageFile]] = {}
     for catalogue in store.catalogues():
         for package in catalogue.packages:

@@ -93,7 +93,7 @@ def why_no_artefact(artefact: Artefact) -> str:
             return say("sources.it-is-damaged-why", why=error.why)
 
 
-def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> Message:
+def _contradiction(packed: PackedFile, data: Readable, expected: ArtefactName) -> Message:
     """The contradiction between one file of an artefact and its name; it is read to its end, where its checksum is."""
     wanted = _METADATA.match(packed.path) or packed.path == "package/package.json"
     if (not wanted and not _MODULE.search(packed.path)) or packed.size > _MOST_READ:
@@ -102,13 +102,13 @@ def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> Me
         return UNSAID
     whole = data.read(packed.size + 1)
     if _MODULE.search(packed.path):
-        return _other_build(packed.path, whole, told)
+        return _other_build(packed.path, whole, expected)
     name, version = _said_in(packed.path, whole)
     try:
-        is_other_version = bool(version) and Version(version) != Version(told.version)
+        is_other_version = bool(version) and Version(version) != Version(expected.version)
     except InvalidVersion:
-        is_other_version = version != told.version
-    is_other = bool(name) and normalise(name) != normalise(told.project)
+        is_other_version = version != expected.version
+    is_other = bool(name) and normalise(name) != normalise(expected.project)
     return (
         say("sources.inside-it-says-that-it-is", name=printable(name), version=printable(version))
         if is_other or is_other_version
@@ -120,10 +120,10 @@ def _said_in(path: str, data: bytes) -> tuple[str, str]:
     """The name and version in a file of metadata; empty where it says nothing that can be read."""
     if path.endswith(".json"):
         try:
-            told = msgspec.json.decode(data, type=_Npm)
+            expected = msgspec.json.decode(data, type=_Npm)
         except (msgspec.DecodeError, RecursionError):
             return "", ""
-        return told.name, told.version
+        return expected.name, expected.version
     message = email.parser.BytesHeaderParser().parsebytes(data)
     return str(message.get("Name", "")), str(message.get("Version", ""))
 
@@ -133,8 +133,8 @@ class _Npm(msgspec.Struct):
     version: str = ""
 
 
-def _other_build(path: str, data: bytes, told: ArtefactName) -> Message:
-    if not told.tags:
+def _other_build(path: str, data: bytes, expected: ArtefactName) -> Message:
+    if not expected.tags:
         return UNSAID
     try:
         binary = read_binary(MemoryBytes(data, path))
@@ -143,11 +143,15 @@ def _other_build(path: str, data: bytes, told: ArtefactName) -> Message:
     if binary.problems:
         return say("sources.in-it-is-damaged", path=printable(path), reason=binary.problems[0].reason)
     platform = _PLATFORMS[binary.format]
-    of_any = {Platform.ANY: True}.get(told.platform, platform is told.platform)
+    of_any = {Platform.ANY: True}.get(expected.platform, platform is expected.platform)
     held = {binary.architecture, *binary.also_for}
     # Python picks one file of a name, so on macOS it must have a part for each processor that the tags name.
-    lacks = told.architectures - held if binary.format is Format.MACHO or not told.architectures & held else frozenset()
-    only = " only" if lacks and told.architectures & held else ""
+    lacks = (
+        expected.architectures - held
+        if binary.format is Format.MACHO or not expected.architectures & held
+        else frozenset()
+    )
+    only = " only" if lacks and expected.architectures & held else ""
     return (
         say(
             "sources.in-it-is-for", path=printable(path), platform=platform, architecture=binary.architecture, only=only

@@ -181,7 +181,7 @@ def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signi
     """
     taken = []
     for artefact in find_artefacts([place]):
-        told = artefact.name
+        named = artefact.name
         why_not = why_no_artefact(artefact)
         if why_not:
             raise UntrustedError(
@@ -191,7 +191,7 @@ def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signi
             )
         file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
         package = Package(
-            publisher, told.project, told.version, told.platform, told.architecture, (file,), proven_by=_SAID
+            publisher, named.project, named.version, named.platform, named.architecture, (file,), proven_by=_SAID
         )
         taken.append((package, [(file, artefact.path)]))
     if not taken:

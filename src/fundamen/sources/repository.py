@@ -300,8 +300,8 @@ def _replace_package(old: Package | None, new: Package, because: str) -> Package
             why=say("sources.the-source-has-it-already-with"),
             do=say("sources.publish-it-under-a-version-of"),
         )
-    told = say("sources.it-takes-the-place-of-one", because=because)
-    return msgspec.structs.replace(new, proven_by="; ".join(filter(None, (new.proven_by, told))))
+    replacement = say("sources.it-takes-the-place-of-one", because=because)
+    return msgspec.structs.replace(new, proven_by="; ".join(filter(None, (new.proven_by, replacement))))
 
 
 def identity_of(package: Package) -> str:

@@ -47,8 +47,8 @@ class Vouchers:
     def all_offered(self, project: str) -> tuple[ArtefactName, ...]:
         """All files of a project that a trusted source has and has not withdrawn."""
         packages = (p for each in self._catalogues for p in each.packages_with([pattern_of(project)]))
-        told = (read_artefact_name(f.name) for p in packages if p.withdrawn is None for f in p.files)
-        return tuple(each for each in told if each is not None and each.project == normalise(project))
+        named = (read_artefact_name(f.name) for p in packages if p.withdrawn is None for f in p.files)
+        return tuple(each for each in named if each is not None and each.project == normalise(project))
 
     def _files(self, name: str) -> Iterator[tuple[str, str, Callable[[], HostPath]]]:
         """(who vouches, SHA-256, what brings the bytes) of each file of some name."""

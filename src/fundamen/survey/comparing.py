@@ -201,7 +201,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[Message]) -> Iterator
 def packages_of(machine: Machine) -> dict[str, str]:
     """The versions of all installed packages, by name and architecture. Raises: UnreadableError."""
     if machine.platform is Platform.WINDOWS:
-        _require_told(machine, UNINSTALL)
+        _require_recorded(machine, UNINSTALL)
         return {package.name: package.version for package in installed_packages(machine.registry)}
     if machine.platform is not Platform.LINUX:
         return {}
@@ -235,7 +235,7 @@ def settings_of(machine: Machine) -> dict[str, str]:
         UnreadableError: a capture does not tell.
     """
     if machine.platform is Platform.WINDOWS:
-        _require_told(machine, _SESSION_MANAGER)
+        _require_recorded(machine, _SESSION_MANAGER)
         known = machine.registry.values(rf"{_SESSION_MANAGER}\KnownDLLs") or {}
         own = {"search path": machine.registry.text(rf"{_SESSION_MANAGER}\Environment", "Path")}
         own |= {name: str(machine.registry.value(_SESSION_MANAGER, name) or "") for name in _SEARCH_MODES}
@@ -246,8 +246,8 @@ def settings_of(machine: Machine) -> dict[str, str]:
     folder = MachinePath("/etc/ld.so.conf.d")
     listed = [machine.join(folder, name) for name in _names(machine, folder) if name.endswith(".conf")]
     files = (MachinePath("/etc/ld.so.conf"), *listed, MachinePath("/etc/ld.so.preload"))
-    told = {path: "; ".join(filter(None, lines_of(machine, path))) for path in files}
-    return {path: lines for path, lines in told.items() if lines}
+    lines_by_path = {path: "; ".join(filter(None, lines_of(machine, path))) for path in files}
+    return {path: lines for path, lines in lines_by_path.items() if lines}
 
 
 def services_of(machine: Machine) -> dict[str, str]:
@@ -258,7 +258,7 @@ def services_of(machine: Machine) -> dict[str, str]:
     """
     found: dict[str, str] = {}
     if machine.platform is Platform.WINDOWS:
-        _require_told(machine, SERVICES)
+        _require_recorded(machine, SERVICES)
         for name, values in machine.registry.children(SERVICES):
             start = values.get("Start")
             if isinstance(start, int) and start in set(ServiceStart):
@@ -272,7 +272,7 @@ def services_of(machine: Machine) -> dict[str, str]:
     return found
 
 
-def _require_told(machine: Machine, key: str) -> None:
+def _require_recorded(machine: Machine, key: str) -> None:
     """Make sure that a machine's registry tells whether it has a key. Raises: UnreadableError."""
     if not machine.registry.knows(key):
         raise UnreadableError(

@@ -64,7 +64,7 @@ class PackageContents(msgspec.Struct, frozen=True):
     lists: tuple[MachinePath, ...] = ()  # of the files of each package that a restoration would put right
 
 
-Told = Callable[[int], None]
+CountProgress = Callable[[int], None]
 Keep = Callable[[Mapping[str, Remembered]], None]
 
 
@@ -103,7 +103,7 @@ class PackageComparison:
     def __exit__(self, *how: object) -> None:
         self._workers.__exit__(*how)
 
-    def finish(self, keep: Keep, told: Told = lambda _weight: None) -> PackageContents:
+    def finish(self, keep: Keep, count_progress: CountProgress = lambda _weight: None) -> PackageContents:
         """Wait for the rest.
 
         What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
@@ -119,7 +119,7 @@ class PackageComparison:
             self._owned += outcome.owned
             checked, read = checked + outcome.checked, read + outcome.read
             keep(_unpacked(outcome.new))
-            told(parcel.weight)
+            count_progress(parcel.weight)
         altered.sort(key=itemgetter(0))
         brought = ((place, each) for place, each in altered if not each.is_setting)
         places = dict.fromkeys(place for place, each in brought if not each.path.startswith(LEFT_OUT))

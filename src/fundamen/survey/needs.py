@@ -139,12 +139,18 @@ class Resolving:
         for begin in range(0, len(subjects), _ASKED_TOGETHER):
             parcel = subjects[begin : begin + _ASKED_TOGETHER]
             for authority, of_whom in zip(self._authorities, said, strict=True):
-                of_whom.told |= authority.testify(self._machine, parcel)
+                of_whom.testimonies |= authority.testify(self._machine, parcel)
             done(len(parcel))
-        wrong = {path for each in said for path, told in each.told.items() if told.says.verdict.is_fault}
+        wrong = {
+            path for each in said for path, testimonies in each.testimonies.items() if testimonies.says.verdict.is_fault
+        }
         again = [each.path for each in gathering.traced if each.faults or not wrong.isdisjoint(each.files)]
-        footings = zip(again, find_faults(self._machine, again, said), strict=True)
-        return {path: footing.faults for path, footing in footings if not isinstance(footing, UnreadableError)}
+        all_loaded_files = zip(again, find_faults(self._machine, again, said), strict=True)
+        return {
+            path: loaded_files.faults
+            for path, loaded_files in all_loaded_files
+            if not isinstance(loaded_files, UnreadableError)
+        }
 
 
 def _without_optional_parts(machine: Machine, causes: Sequence[Cause]) -> tuple[tuple[Cause, ...], tuple[Cause, ...]]:
@@ -169,11 +175,13 @@ class _Said:
     """An authority that repeats what another has said already."""
 
     def __init__(self) -> None:
-        self.told: dict[MachinePath, Testimony] = {}
+        self.testimonies: dict[MachinePath, Testimony] = {}
 
     def testify(self, _machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Say it again."""
-        return {subject.path: self.told[subject.path] for subject in subjects if subject.path in self.told}
+        return {
+            subject.path: self.testimonies[subject.path] for subject in subjects if subject.path in self.testimonies
+        }
 
 
 class _Ask(Enum):
@@ -224,7 +232,7 @@ class _Looking:
     def __init__(self, machine: Machine, *, tells_files: bool) -> None:
         self._machine = machine
         self._tells_files = tells_files
-        self._told: set[MachinePath] = set()
+        self._asked: set[MachinePath] = set()
 
     def look(self, parcel: _Parcel) -> _Looked:
         """Look at some executables."""
@@ -235,24 +243,24 @@ class _Looking:
             known = {library.path for library in libraries}
             paths = [path for path in paths if path not in known]
         looked = _Looked(len(paths), set(), [], [], [], libraries, [])
-        for path, footing in zip(paths, find_faults(self._machine, paths), strict=True):
-            if isinstance(footing, UnreadableError):
-                looked.unreadable.append((path, footing.why))
-                looked.bugs.extend([footing] if isinstance(footing, InternalError) else [])
+        for path, loaded_files in zip(paths, find_faults(self._machine, paths), strict=True):
+            if isinstance(loaded_files, UnreadableError):
+                looked.unreadable.append((path, loaded_files.why))
+                looked.bugs.extend([loaded_files] if isinstance(loaded_files, InternalError) else [])
                 continue
-            looked.loaded.update(map(self._machine.real, footing.files))
+            looked.loaded.update(map(self._machine.real, loaded_files.files))
             if self._tells_files:
-                looked.subjects.extend(self._subjects(footing.files))
-            if footing.faults or self._tells_files:
-                files = footing.files if self._tells_files else ()
-                looked.traced.append(_Traced(path, footing.faults, files, by_itself=False))
+                looked.subjects.extend(self._subjects(loaded_files.files))
+            if loaded_files.faults or self._tells_files:
+                files = loaded_files.files if self._tells_files else ()
+                looked.traced.append(_Traced(path, loaded_files.faults, files, by_itself=False))
         return looked
 
     def _subjects(self, files: Iterable[MachinePath]) -> Iterator[Subject]:
         """Those files that can be asked about, each once."""
         for path in files:
-            if path not in self._told:
-                self._told.add(path)
+            if path not in self._asked:
+                self._asked.add(path)
                 with suppress(UnreadableError):
                     binary = self._machine.binary(path)
                     yield Subject(path, binary.name or self._machine.paths.basename(path), binary.architecture)

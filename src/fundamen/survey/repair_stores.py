@@ -41,7 +41,7 @@ class SpoiltCopy(msgspec.Struct, frozen=True):
     do: Message  # a command to paste, or a sentence
 
 
-Told = Callable[[int], None]
+CountProgress = Callable[[int], None]
 
 
 class _Found(msgspec.Struct, frozen=True):
@@ -49,7 +49,9 @@ class _Found(msgspec.Struct, frozen=True):
     gaps: tuple[Message, ...]
 
 
-def check_stores(machine: Machine, gaps: list[Message], told: Told = lambda _count: None) -> tuple[SpoiltCopy, ...]:
+def check_stores(
+    machine: Machine, gaps: list[Message], count_progress: CountProgress = lambda _count: None
+) -> tuple[SpoiltCopy, ...]:
     """Check the stores that a machine has; of a capture what was found when it was made.
 
     Args:
@@ -61,7 +63,7 @@ def check_stores(machine: Machine, gaps: list[Message], told: Told = lambda _cou
         found = _from_capture(machine)
     else:
         own_gaps: list[Message] = []
-        spoilt = tuple(_check(machine, own_gaps, told))
+        spoilt = tuple(_check(machine, own_gaps, count_progress))
         found = _Found(spoilt, tuple(own_gaps))
         machine.keep(_KEPT_AS, json.dumps(to_coded(found)).encode())
     gaps += found.gaps
@@ -78,7 +80,7 @@ def _from_capture(machine: Machine) -> _Found:
         return _Found((), (say("survey.the-capture-record-of-the-repair", error=error),))
 
 
-def _check(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
+def _check(machine: Machine, gaps: list[Message], count_progress: CountProgress) -> Iterator[SpoiltCopy]:
     kinds = {Platform.LINUX: (_ARCHIVES, _check_kept_packages), Platform.WINDOWS: (_STORE, _check_assemblies)}
     store, check = kinds.get(machine.platform, (None, None))
     if store is None or check is None:
@@ -88,15 +90,15 @@ def _check(machine: Machine, gaps: list[Message], told: Told) -> Iterator[Spoilt
     except UnreadableError:
         gaps.append(say("survey.the-repair-stores-were-not-checked"))
         return iter(())
-    return check(machine, gaps, told)
+    return check(machine, gaps, count_progress)
 
 
-def _check_kept_packages(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
+def _check_kept_packages(machine: Machine, gaps: list[Message], count_progress: CountProgress) -> Iterator[SpoiltCopy]:
     for name in _names(machine, _ARCHIVES, gaps):
         named = _KEPT.match(name)
         if named is None:
             continue
-        told(1)
+        count_progress(1)
         path = machine.join(_ARCHIVES, name)
         again = say("survey.rm-apt-get-download", path=path, name=named["name"], architecture=named["architecture"])
         if named["architecture"] == "all":
@@ -110,13 +112,13 @@ def _check_kept_packages(machine: Machine, gaps: list[Message], told: Told) -> I
             gaps.append(say("survey.was-not-looked-into", path=path, why=_why(error)))
 
 
-def _check_assemblies(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
+def _check_assemblies(machine: Machine, gaps: list[Message], count_progress: CountProgress) -> Iterator[SpoiltCopy]:
     manifests = machine.join(_STORE, "Manifests")
     packed = 0
     for name in _names(machine, manifests, gaps):
         if not name.lower().endswith(".manifest"):
             continue
-        told(1)
+        count_progress(1)
         path = machine.join(manifests, name)
         try:
             with FileBytes(machine.host_path(path), path) as source:

@@ -55,7 +55,7 @@ class Walked(msgspec.Struct, frozen=True):
     barred: tuple[Message, ...]  # folders that could not be looked into, with the reason
 
 
-Told = Callable[[int], None]  # called now and then with how many files were seen
+CountProgress = Callable[[int], None]  # called now and then with how many files were seen
 
 
 def usual_folders(machine: Machine) -> tuple[MachinePath, ...]:
@@ -105,7 +105,9 @@ class Walk:
     Once it is gone, ``walked`` has everything, in the order of the paths.
     """
 
-    def __init__(self, machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _count: None) -> None:
+    def __init__(
+        self, machine: Machine, folders: Sequence[MachinePath], count_progress: CountProgress = lambda _count: None
+    ) -> None:
         """Prepare to go.
 
         Args:
@@ -117,7 +119,7 @@ class Walk:
             UnreadableError: a folder that was named is not there.
         """
         self._machine = machine
-        self._told = told
+        self._count_progress = count_progress
         self._name = say("survey.walk", folders=" ".join(folders))
         self._walking = _Walking(machine)
         self.go_leg = self._walking.go
@@ -183,7 +185,7 @@ class Walk:
         count = sum(files for inode, files in gone.files.items() if inode not in again)
         found = [find for find in gone.found if find.folder not in again]
         self._count += count
-        self._told(count)
+        self._count_progress(count)
         self._found += found
         self._barred += gone.barred
         return [find.path for find in found if find.what is _What.EXECUTABLE]
@@ -283,7 +285,7 @@ class _Walking:
                     count += 1
                     may_run = by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS
                     if (may_run or is_named(entry.name)) and not entry.name.startswith(OURS):
-                        found += self._told_apart(inode, MachinePath(begin + entry.name), below(place, entry.name))
+                        found += self._distinguish(inode, MachinePath(begin + entry.name), below(place, entry.name))
                 elif entry.is_dir(follow_symlinks=False):
                     folders.append((MachinePath(begin + entry.name), below(place, entry.name)))
                 elif entry.is_symlink() and self._is_broken(MachinePath(begin + entry.name)):
@@ -297,7 +299,7 @@ class _Walking:
             self._machine.real(link)  # whoever makes a capture writes down where it leads
         return self._machine.look(link).kind is EntryKind.ABSENT
 
-    def _told_apart(self, folder: int, path: MachinePath, place: str) -> Iterator[_Find]:
+    def _distinguish(self, folder: int, path: MachinePath, place: str) -> Iterator[_Find]:
         """A file in the platform's format, or a script."""
         head = self._scanning.head(place, _HEAD)
         if head.startswith(b"#!") and self._by_mode:

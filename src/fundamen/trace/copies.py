@@ -57,8 +57,8 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
             for each in lying.get(folder, ()):
                 if each.lower() == name.lower() and machine.fold(each) != machine.fold(name):
                     path = machine.join(folder, each)
-                    told = say("trace.lies-there-its-name-differs-in", path=path)
-                    return msgspec.structs.replace(component, remarks=(*component.remarks, told))
+                    difference = say("trace.lies-there-its-name-differs-in", path=path)
+                    return msgspec.structs.replace(component, remarks=(*component.remarks, difference))
         return component
 
     components = (add_remark(component) if _is_lost(component) else component for component in trace.components)

@@ -20,7 +20,7 @@ from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.astray import link_in_text, moved_folder
-from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
+from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, LoadedFiles, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 
 _BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
@@ -112,7 +112,7 @@ class Judging:
             run_as=loading.run_as,
         )
 
-    def find_faults(self) -> Footing:
+    def find_faults(self) -> LoadedFiles:
         """Judge only what may be at fault."""
         loading = self._loading
         if self._machine.platform is Platform.WINDOWS or self._observation is not None:
@@ -123,7 +123,7 @@ class Judging:
             judged = (self._program(), *map(self._component, self._groups(doubtful)))
             faults = tuple(component for component in judged if component.is_fault)
         files = dict.fromkeys(each.path for each in loading.resolutions if each.path is not None)
-        return Footing(loading.program, (loading.program, *files), faults)
+        return LoadedFiles(loading.program, (loading.program, *files), faults)
 
     def _plainly_sound(self) -> set[MachinePath]:
         """The loaded files that are whole, that nobody calls wrong, and that offer all that is asked of them."""

@@ -52,10 +52,10 @@ def find_wine(search_path: str) -> Wine:
     program, server = (_first(names, search_path) for names in (_WINE, _SERVER))
     if program is not None and server is not None:
         with contextlib.suppress(OSError, subprocess.SubprocessError):
-            told = subprocess.run(
+            answer = subprocess.run(
                 [program, "--version"], capture_output=True, text=True, check=True, timeout=_SECONDS_TO_END
             )
-            return Wine(program, server, told.stdout.strip())
+            return Wine(program, server, answer.stdout.strip())
     raise UsageError(
         what=say("trace.the-program-cannot-be-run-here"),
         why=say("trace.this-host-has-no-wine-that"),

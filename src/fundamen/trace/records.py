@@ -100,7 +100,7 @@ class Trace(msgspec.Struct, frozen=True):
         return tuple(component for component in self.components if component.is_fault)
 
 
-class Footing(msgspec.Struct, frozen=True):
+class LoadedFiles(msgspec.Struct, frozen=True):
     """The faults of a program, and the files that it needs; no more."""
 
     program: MachinePath

@@ -70,11 +70,11 @@ def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[s
         for component, version in members:
             others = [(c, v) for c, v in members if v != version]
             if others:
-                told = ", ".join(
+                text = ", ".join(
                     say("trace.is-from", file=machine.paths.basename(c.path or ""), v=v) for c, v in others[:3]
                 )
                 remarks.setdefault(component.path or "", []).append(
-                    say("trace.it-is-from-but-versions-of", product=product, version=version, others=told)
+                    say("trace.it-is-from-but-versions-of", product=product, version=version, others=text)
                 )
     return remarks
 
@@ -95,9 +95,9 @@ def _registration_words(machine: Machine, registration: Registration) -> Message
     state = say("trace.it-is-still-there") if is_there else say("trace.nothing-is-there-now")
     if registration.package is None:
         return say("trace.an-installer-counted-it-as-shared", path=registration.path, state=state)
-    told = say(
+    text = say(
         "trace.the-installer-of-put-it-at", title=registration.package.title, path=registration.path, state=state
     )
     if is_leftover(machine, registration.package):
-        return say("trace.and-the-package-folder-is-gone", said=told, location=registration.package.location)
-    return told
+        return say("trace.and-the-package-folder-is-gone", said=text, location=registration.package.location)
+    return text

@@ -24,7 +24,7 @@ from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
 from fundamen.model.timing import log_time
 from fundamen.trace.judging import Judging
-from fundamen.trace.records import Footing, Trace
+from fundamen.trace.records import LoadedFiles, Trace
 
 _LOG = logging.getLogger(__name__)
 
@@ -126,7 +126,7 @@ def _shared_out(
 
 def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
-) -> Iterator[Footing | UnreadableError]:
+) -> Iterator[LoadedFiles | UnreadableError]:
     """The faults of many programs or libraries, and nothing on verified components: a quicker trace."""
     testimonies = _Testimonies(machine, authorities)  # what a script starts is asked about by itself
     return _judge_programs(machine, programs, testimonies, Judging.find_faults, follows=False)

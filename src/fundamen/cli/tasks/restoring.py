@@ -77,7 +77,7 @@ def carried_through(
             waiting=waiting,
             tell=output.note,
         )
-    output.answers_anew()
+    output.expect_second_answer()
     return restoration, state
 
 

@@ -16,7 +16,7 @@ from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
-ITSELF, THE_PROGRAM, WHOEVER_HAS_IT, WEAKLY = 0, -1, -2, -3  # library ordinals that name no library
+ITSELF, THE_PROGRAM, ANY_LIBRARY, WEAKLY = 0, -1, -2, -3  # library ordinals that name no library
 
 _BIND_AT_LOAD = 0x8  # MH_BINDATLOAD
 _MOST_IMPORTS = 2_000_000

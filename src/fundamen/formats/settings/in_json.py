@@ -93,8 +93,8 @@ def _members(text: str, at: int, what: str) -> Iterator[_Member]:
     while text[at] not in "}]":
         begin, name = at, str(number)
         if is_object:
-            told, at = _decode_value(text, at, what)
-            name, at = str(told), _after_blank(text, _after_blank(text, at) + 1)
+            decoded, at = _decode_value(text, at, what)
+            name, at = str(decoded), _after_blank(text, _after_blank(text, at) + 1)
         _, end = _decode_value(text, at, what)
         yield _Member(name, begin, at, end)
         at = _after_blank(text, end)

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from fundamen.messages import say
 
-_ACL_VERSION, _NOBODY = 2, 0xFFFF_FFFF
+_ACL_VERSION, _NO_ID = 2, 0xFFFF_FFFF
 _TAGS = {("user", False): 0x01, ("user", True): 0x02, ("group", False): 0x04, ("group", True): 0x08}
 _MASK, _OTHER = 0x10, 0x20
 _USER_BY_NAME, _OWN_GROUP, _GROUP_BY_NAME = 0x02, 0x04, 0x08
@@ -48,7 +48,7 @@ def acl_bytes(text: str, number: Number) -> bytes:
             raise ValueError(say("formats.takes-no-name-and-it-has", kinds=kinds[0], name=name))
         tag = {"mask": _MASK, "other": _OTHER}.get(kinds[0]) or _TAGS[kinds[0], bool(name)]
         bits = sum(_RIGHTS[letter] for letter in set(rights))
-        entries.append((tag, number(kinds[0], name) if name else _NOBODY, bits))
+        entries.append((tag, number(kinds[0], name) if name else _NO_ID, bits))
     tags = [tag for tag, _, _ in entries]
     wanted = {0x01, 0x04, _OTHER, *([_MASK] if {0x02, 0x08} & set(tags) else [])}
     if missing := wanted - set(tags) or len({entry[:2] for entry in entries}) != len(entries):

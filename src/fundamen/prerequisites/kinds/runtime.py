@@ -38,8 +38,8 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
         from fundamen.loaders.runtimes import REGISTERED, find_installed  # noqa: PLC0415 - it loads the rules of many loaders
 
         installed = find_installed(asked.machine, self.name)
-        is_told = asked.machine.platform is not Platform.WINDOWS or asked.machine.registry.knows(_SOFTWARE)
-        if not installed and self.name.lower() in REGISTERED and not is_told:
+        is_known = asked.machine.platform is not Platform.WINDOWS or asked.machine.registry.knows(_SOFTWARE)
+        if not installed and self.name.lower() in REGISTERED and not is_known:
             return unknown(say("prerequisites.the-registry-of-is-not-available", title=asked.machine.title))
         if not installed:
             return unmet(say("prerequisites.it-is-not-installed"))

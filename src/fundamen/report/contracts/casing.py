@@ -43,7 +43,9 @@ class RungPart(msgspec.Struct, frozen=True, kw_only=True):
     disturbs: int  # 0 it only looks ... 4 it cannot simply be taken back
     needs: tuple[str, ...]
     proves: str
-    came: str | None  # "helped", "changed nothing", "made it worse"; null where it was not tried
+    outcome: str | None = msgspec.field(
+        name="came"
+    )  # "helped", "changed nothing", "made it worse"; null where it was not tried
     was_run: bool  # its command was run in the case
 
 
@@ -114,7 +116,7 @@ def ladder_record(case: Case, ladder: Ladder) -> LadderRecord:
                 disturbs=rung.remedy.disturbs,
                 needs=rung.remedy.needs,
                 proves=rung.remedy.proves,
-                came=rung.came,
+                outcome=rung.outcome,
                 was_run=rung.was_run,
             )
             for rung in ladder.rungs

@@ -92,16 +92,16 @@ def _faults(trace: Trace, machine: Machine) -> Iterable[str]:
 
 def _evidence(fault: Component) -> str:
     is_missing = fault.verdict is Verdict.MISSING
-    told = [f"found at {fault.path}"] if fault.path is not None else []
-    told += [
+    items = [f"found at {fault.path}"] if fault.path is not None else []
+    items += [
         f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}"
         for candidate in fault.searched
         if candidate.outcome
         not in ({CandidateOutcome.TAKEN} if is_missing else {CandidateOutcome.TAKEN, CandidateOutcome.ABSENT})
     ]
-    told += [f"{each.source}: {each.detail}" for each in fault.evidence]
-    told += [*fault.remarks, *(f"brought by the system's package {name}" for name in fault.brought_by[:1])]
-    return "<ul>" + "".join(f"<li>{_text(each)}</li>" for each in told) + "</ul>" if told else ""
+    items += [f"{each.source}: {each.detail}" for each in fault.evidence]
+    items += [*fault.remarks, *(f"brought by the system's package {name}" for name in fault.brought_by[:1])]
+    return "<ul>" + "".join(f"<li>{_text(each)}</li>" for each in items) + "</ul>" if items else ""
 
 
 def _picture(trace: Trace, machine: Machine, said: str) -> Iterable[str]:
@@ -145,7 +145,7 @@ def _record(case: Case) -> Iterable[str]:
         _row([(entry.at.strftime("%Y-%m-%d %H:%M"), "word"), (_KINDS[entry.kind], "word"), (_text(text), "")])
         for entry in case.entries
         for text in [entry.text + (f": {entry.facts.answer}" if entry.facts.answer else "")
-                     + (f" ({entry.facts.came})" if entry.facts.came else "")]
+                     + (f" ({entry.facts.outcome})" if entry.facts.outcome else "")]
     ]  # fmt: skip
     helped = f"Solved by: {_text(case.helped)}" if case.helped else "It is open." if case.is_open else "Nothing helped."
     return f"<h2>The record of case {case.number}</h2>", _table(helped, ("at (UTC)", "", "what"), rows)

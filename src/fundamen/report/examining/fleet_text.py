@@ -71,8 +71,8 @@ def fleet_csv(fleet: Fleet) -> bytes:
 
 def _plain(text: str) -> str:
     """Text that no program that reads tables takes for a formula."""
-    told = printable(text)
-    return f"'{told}" if told[:1] in {"=", "+", "-", "@"} else told
+    cell = printable(text)
+    return f"'{cell}" if cell[:1] in {"=", "+", "-", "@"} else cell
 
 
 def fleet_parquet(fleet: Fleet) -> bytes:

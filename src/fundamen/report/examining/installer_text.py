@@ -168,9 +168,9 @@ def _add_leftovers(page: Page, found: Conclusion) -> None:
     if found.leftovers:
         page.heading("Findings of its searches, and the real state")
     for each in found.searches:
-        told = f"{each.property} = {each.value}" if each.value else f"{each.property} stays empty"
+        property_text = f"{each.property} = {each.value}" if each.value else f"{each.property} stays empty"
         if each.leftover:
-            page.line(f"{told}, by {each.where}; but there is nothing at {each.leftover}")
+            page.line(f"{property_text}, by {each.where}; but there is nothing at {each.leftover}")
     for related in found.related:
         if related.leftover:
             page.line(f"{related.name} {related.version} is registered; but there is nothing at {related.leftover}")

@@ -177,10 +177,10 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
     if not faults:
         return f"The installed package {own.name} {own.version} has all its files as it brought them."
     counts = Counter(_FARES[fault.verdict] for fault in faults)
-    told = ", ".join(f"{count} {fares}" for fares, count in counts.items())
+    summary = ", ".join(f"{count} {fares}" for fares, count in counts.items())
     verb = "is" if len(faults) == 1 else "are"
     package = f"the installed package {own.name} {own.version}"
-    return f"{count_of(len(faults), 'file')} of {package} {verb} at fault: {told}."
+    return f"{count_of(len(faults), 'file')} of {package} {verb} at fault: {summary}."
 
 
 def _answer_of_file(own: Component, name: str) -> str:

@@ -5,11 +5,15 @@ from datetime import datetime
 
 from fundamen.cases.ladder import Ladder, Rung
 from fundamen.cases.searching import FoundCase, what_helped
-from fundamen.cases.store import Came, Case, CaseEntry, EntryType
+from fundamen.cases.store import Case, CaseEntry, EntryType, RemedyOutcome
 from fundamen.report.page import Page, count_of, shorten
 
 _MOST_ENTRIES = 12
-_CAME = {Came.HELPED: "it helped", Came.NOTHING: "it changed nothing", Came.WORSE: "it made it worse"}
+_OUTCOMES = {
+    RemedyOutcome.HELPED: "it helped",
+    RemedyOutcome.NOTHING: "it changed nothing",
+    RemedyOutcome.WORSE: "it made it worse",
+}
 
 
 def case_text(case: Case, *, verbose: bool) -> str:
@@ -90,7 +94,7 @@ def ladder_text(case: Case, ladder: Ladder) -> str:
     if ladder.next is not None:
         page.answer(f"Next: {ladder.next.do}")
         _add_rung(page, ladder.next)
-    elif not case.is_open or Came.HELPED in case.tried.values():
+    elif not case.is_open or RemedyOutcome.HELPED in case.tried.values():
         page.answer(f"Case {case.number} is solved: {'; '.join(what_helped(case)) or 'it is closed'}.", good=True)
     else:
         page.answer("Every remedy that is known here was tried; hand it on.", good=False)
@@ -102,15 +106,17 @@ def ladder_text(case: Case, ladder: Ladder) -> str:
     return page.text()
 
 
-def tried_text(case: Case, ladder: Ladder, came: Came) -> str:
+def tried_text(case: Case, ladder: Ladder, outcome: RemedyOutcome) -> str:
     """The page after the result of a remedy was recorded."""
     page = Page(drawn=False)
-    if came is Came.HELPED:
+    if outcome is RemedyOutcome.HELPED:
         page.answer("Recorded: it helped.", good=True)
         page.heading("Next")
         page.raw(f"fundamen case close --helped '{shorten(what_helped(case)[-1], 60)}'")
         return page.text()
-    page.answer(f"Recorded: {_CAME[came]}.{' Take it back first: fundamen undo.' if came is Came.WORSE else ''}")
+    page.answer(
+        f"Recorded: {_OUTCOMES[outcome]}.{' Take it back first: fundamen undo.' if outcome is RemedyOutcome.WORSE else ''}"
+    )
     if ladder.next is not None:
         page.heading("Next")
         page.line(ladder.next.do)
@@ -129,8 +135,8 @@ def _add_rung(page: Page, rung: Rung) -> None:
 
 
 def _step(rung: Rung, following: Rung | None) -> str:
-    if rung.came is not None:
-        return _CAME[rung.came]
+    if rung.outcome is not None:
+        return _OUTCOMES[rung.outcome]
     if rung.was_run:
         return "was run"
     return "next" if following is not None and rung.remedy.id == following.remedy.id else ""
@@ -146,8 +152,8 @@ def _entry_words(entry: CaseEntry, *, verbose: bool) -> str:
     if entry.kind is EntryType.COMMAND:
         answer = entry.facts.answer or f"status {entry.facts.status}"
         return f"$ {entry.text}: {answer if verbose else shorten(answer, 120)}"
-    if entry.facts.came is not None:
-        return f"tried: {entry.text} ({_CAME[entry.facts.came]})"
+    if entry.facts.outcome is not None:
+        return f"tried: {entry.text} ({_OUTCOMES[entry.facts.outcome]})"
     return f"noted: {entry.text}"
 
 

@@ -93,7 +93,7 @@ def _parts(request: Handoff) -> Iterator[_Part]:
     checks = [(each, "") if each.endswith(".") else ("", each) for each in request.check]
     yield "How to check that it is done", checks
     if request.tried:
-        yield "Tried so far", [(f"{_when(each.at)}: {each.what} It {each.came}.", "") for each in request.tried]
+        yield "Tried so far", [(f"{_when(each.at)}: {each.what} It {each.outcome}.", "") for each in request.tried]
 
 
 def _escape_markdown(text: str) -> str:

@@ -90,8 +90,8 @@ def _add_effects(page: Page, path: MachinePath, outcome: InstallerOutcome) -> No
     change = outcome.change
     page.heading(f"{path}: {outcome.meaning}")
     parts = ((change.added, "added"), (change.changed, "changed"), (change.removed, "removed"))
-    told = ", ".join(f"{len(paths)} {word}" for paths, word in parts if paths) or "nothing"
-    page.field("files", f"{told}; {count_of(len(outcome.values), 'value')} of the registry changed", 4, 10)
+    summary = ", ".join(f"{len(paths)} {word}" for paths, word in parts if paths) or "nothing"
+    page.field("files", f"{summary}; {count_of(len(outcome.values), 'value')} of the registry changed", 4, 10)
     for worse in outcome.worse[:_MOST_WORSE]:
         page.field("worse", worse, 4, 10)
     for line in outcome.lines[:_MOST_LINES]:

@@ -24,7 +24,7 @@ from fundamen.sources.catalogue import Source, SourceKind
 from fundamen.trace.records import Trace
 
 _MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
-_MOST_TOLD = 6  # programs of which each is told by itself
+_MOST_PROGRAMS = 6  # programs of which each is told by itself
 _MOST_NAMES = 8  # of sound files that are told
 
 _DONE = {
@@ -114,7 +114,7 @@ def answers(traces: Sequence[Trace], machine: Machine) -> str:
 
 def _is_long(traces: Sequence[Trace]) -> bool:
     """Whether those that have what they need are too many to be told one by one."""
-    return sum(not trace.faults for trace in traces) > _MOST_TOLD
+    return sum(not trace.faults for trace in traces) > _MOST_PROGRAMS
 
 
 def _of_sound(traces: Sequence[Trace], machine: Machine) -> str:
@@ -129,7 +129,7 @@ def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
     if len(set(names)) < len(names):
         names = [trace.program for trace in traces]
     told, has, all_of_it = names[-1], "has", "all that it needs"
-    if len(names) > _MOST_TOLD:
+    if len(names) > _MOST_PROGRAMS:
         told, has, all_of_it = f"all {len(names)}", "have", "all that they need"
     elif len(names) > 1:
         told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"

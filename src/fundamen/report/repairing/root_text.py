@@ -49,10 +49,10 @@ def roots_text(
     """The page of the roots that a machine trusts, or of those among all of them that were looked for."""
     page = Page(drawn=drawn)
     expired = sum(root.not_after < now for root, _ in roots)
-    told = f"; {expired} of them {'has' if expired == 1 else 'have'} expired" if expired else ""
+    expiry = f"; {expired} of them {'has' if expired == 1 else 'have'} expired" if expired else ""
     found = f", and {len(roots)} of them fit" if len(roots) < count else ""
     subject = machine.title[:1].upper() + machine.title[1:]
-    page.answer(f"{subject} trusts {count_of(count, 'root certificate')}{found}{told}.")
+    page.answer(f"{subject} trusts {count_of(count, 'root certificate')}{found}{expiry}.")
     if not roots:
         return page.text()
     page.blank()

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable
 
 import click
 
-from fundamen.cases.store import Came, Case, CaseFacts, CaseStore, EntryType
+from fundamen.cases.store import Case, CaseFacts, CaseStore, EntryType, RemedyOutcome
 from fundamen.cli import options
 from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output
@@ -144,11 +144,13 @@ def next_(number: int | None, output: Output) -> None:
 
 @command.command("tried", short_help="Record the result of a remedy.")
 @click.argument("remedy")
-@click.option("--helped", "came", flag_value=Came.HELPED, type=Came, help="The symptom is gone.")
-@click.option("--nothing", "came", flag_value=Came.NOTHING, type=Came, help="It changed nothing.")
-@click.option("--worse", "came", flag_value=Came.WORSE, type=Came, help="It made it worse; undo it.")
+@click.option("--helped", "outcome", flag_value=RemedyOutcome.HELPED, type=RemedyOutcome, help="The symptom is gone.")
+@click.option("--nothing", "outcome", flag_value=RemedyOutcome.NOTHING, type=RemedyOutcome, help="It changed nothing.")
+@click.option(
+    "--worse", "outcome", flag_value=RemedyOutcome.WORSE, type=RemedyOutcome, help="It made it worse; undo it."
+)
 @options.output_options
-def record_try(remedy: str, came: Came | None, output: Output) -> None:
+def record_try(remedy: str, outcome: RemedyOutcome | None, output: Output) -> None:
     """Record the result of a REMEDY: one of the list by its name, or anything else in your own words.
 
     \b
@@ -159,7 +161,7 @@ def record_try(remedy: str, came: Came | None, output: Output) -> None:
     from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
-        if came is None:
+        if outcome is None:
             raise UsageError(
                 what=say("cli.it-cannot-be-recorded"),
                 why=say("cli.its-result-was-not-given"),
@@ -170,14 +172,14 @@ def record_try(remedy: str, came: Came | None, output: Output) -> None:
         known = remedy if remedy in remedy_ids() else ""
         rungs = {rung.remedy.id: rung.do for rung in ladder_of(case).rungs}
         text = rungs.get(remedy, without_secrets(remedy))
-        store.add(case, EntryType.TRIED, text, CaseFacts(remedy=known or text, came=came), options.now())
+        store.add(case, EntryType.TRIED, text, CaseFacts(remedy=known or text, outcome=outcome), options.now())
         after = _find_case(store, case.number)
         if output.as_json:
             _show(output, after)
             return
         from fundamen.report.repairing.case_text import tried_text  # noqa: PLC0415
 
-        output.show(tried_text(after, ladder_of(after), came))
+        output.show(tried_text(after, ladder_of(after), outcome))
 
 
 @command.command("show", short_help="Show everything that a case holds.")
