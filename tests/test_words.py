@@ -1,7 +1,9 @@
 """Texts are in plain words, docstrings say what a thing is, and a name stands for one thing."""
 
 import ast
+import io
 import re
+import tokenize
 import tomllib
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
@@ -19,6 +21,8 @@ ODD = re.compile(
     re.IGNORECASE,
 )
 HOLE = re.compile(r"\{\w+[^}]*\}")  # of a message: the names of its values are no text
+# Names that say how something came about, and not what it is.
+RIDDLE = re.compile(r"_*(?:\w+_)?(?:told|led|came|footing|nobody|somebody|whoever|anew)(?:_\w+)?", re.IGNORECASE)
 # A function does something or gives something; a lone participle says neither. These are verbs or nouns as well.
 PARTICIPLE = re.compile(
     r"_*(?:\w+ed|\w+en|\w+ing|found|held|kept|known|left|lost|made|meant|said|seen|shown|told|thought)"
@@ -88,6 +92,34 @@ def documents() -> Iterator[tuple[str, str]]:
 def test_no_text_for_users_has_one_of_our_own_odd_words() -> None:
     found = {where: ODD.findall(text) for where, text in (*texts(), *documents()) if ODD.search(text)}
     assert found == {}
+
+
+def comments_and_docstrings() -> Iterator[tuple[str, str]]:
+    """(where, line) of all that explains the code."""
+    for path, nodes in module_nodes().items():
+        content = (SOURCE / path).read_text()
+        lines_of_docstrings = {constant.lineno for _, constant in documented(nodes)}
+        for token in tokenize.generate_tokens(io.StringIO(content).readline):
+            is_docstring = token.type == tokenize.STRING and token.start[0] in lines_of_docstrings
+            if is_docstring or token.type == tokenize.COMMENT:
+                for number, line in enumerate(token.string.splitlines(), token.start[0]):
+                    yield f"{path}:{number}", line
+
+
+def test_no_comment_or_docstring_has_one_of_our_own_odd_words() -> None:
+    found = {where: ODD.findall(line) for where, line in comments_and_docstrings() if ODD.search(line)}
+    assert found == {}
+
+
+def test_no_name_in_the_code_is_one_of_our_own_riddles() -> None:
+    found = [
+        f"{path}: {name}"
+        for path, nodes in module_nodes().items()
+        for node in nodes
+        for name in (getattr(node, field, None) for field in ("id", "arg", "attr", "name"))
+        if isinstance(name, str) and RIDDLE.fullmatch(name)
+    ]
+    assert found == []
 
 
 def test_no_docstring_begins_as_a_riddle() -> None:

@@ -1,4 +1,4 @@
-"""Sign a thin Mach-O file anew, as XNU's cs_blobs.h lays a signature out, but with nobody's certificate."""
+"""Sign a thin Mach-O file again, as XNU's cs_blobs.h lays a signature out, but with no one's certificate."""
 
 import hashlib
 import plistlib

@@ -122,7 +122,7 @@ def harbour_tables() -> dict[str, list[list[str]]]:
     }
 
 
-if __name__ == "__main__":  # python -m builders.idt, in tests/: makes data/tidebook.msi anew
+if __name__ == "__main__":  # python -m builders.idt, in tests/: makes data/tidebook.msi again
     import tempfile
 
     with tempfile.TemporaryDirectory() as folder:

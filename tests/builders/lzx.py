@@ -50,29 +50,29 @@ def _codes(lengths: Sequence[int]) -> dict[int, tuple[int, int]]:
 
 
 def _put_lengths(bits: _Bits, before: Sequence[int], lengths: Sequence[int]) -> None:
-    told: list[tuple[int, ...]] = []  # (code, then (value, count) of its extra bits, or a second code)
+    answer: list[tuple[int, ...]] = []  # (code, then (value, count) of its extra bits, or a second code)
     at = 0
     while at < len(lengths):
         run = next((n for n in range(at, len(lengths)) if lengths[n] != lengths[at]), len(lengths)) - at
         difference = (before[at] - lengths[at]) % 17
         if lengths[at] == 0 and run >= 20:
             run = min(run, 51)
-            told.append((18, run - 20, 5))
+            answer.append((18, run - 20, 5))
         elif lengths[at] == 0 and run >= 4:
             run = min(run, 19)
-            told.append((17, run - 4, 4))
+            answer.append((17, run - 4, 4))
         elif run >= 4:
             run = min(run, 5)
-            told += [(19, run - 4, 1), (difference,)]
+            answer += [(19, run - 4, 1), (difference,)]
         else:
             run = 1
-            told.append((difference,))
+            answer.append((difference,))
         at += run
-    pretree = _lengths(Counter(each[0] for each in told), 20)
+    pretree = _lengths(Counter(each[0] for each in answer), 20)
     codes = _codes(pretree)
     for length in pretree:
         bits.put(length, 4)
-    for symbol, *extra in told:
+    for symbol, *extra in answer:
         bits.put(*codes[symbol])
         bits.put(*(extra or (0, 0)))
 
@@ -146,19 +146,19 @@ class _Packer:
     def encode(self, end: int, *, is_aligned: bool) -> None:
         before = list(self.recent)
         tokens = list(_tokens(self.data, self.at, end, self.recent, self.window, self.chance))
-        told = list(_told(tokens, before))
-        low = _lengths(Counter(offset & 7 for _, _, extra, offset in told if extra >= 3), 8)
+        answer = list(_told(tokens, before))
+        low = _lengths(Counter(offset & 7 for _, _, extra, offset in answer if extra >= 3), 8)
         for length in low if is_aligned else ():
             self.bits.put(length, 3)
-        main = _lengths(Counter(symbol for symbol, *_ in told), len(self.main))
-        long = Counter(length for _, length, *_ in told if length is not None)
+        main = _lengths(Counter(symbol for symbol, *_ in answer), len(self.main))
+        long = Counter(length for _, length, *_ in answer if length is not None)
         lengths = _lengths(long, 249) if long else [0] * 249
         _put_lengths(self.bits, self.main[:LITERALS], main[:LITERALS])
         _put_lengths(self.bits, self.main[LITERALS:], main[LITERALS:])
         _put_lengths(self.bits, self.lengths, lengths)
         self.main, self.lengths = main, lengths
         main_codes, length_codes, low_codes = _codes(main), _codes(lengths), _codes(low)
-        for (symbol, footer, extra, offset), (length, _) in zip(told, tokens, strict=True):
+        for (symbol, footer, extra, offset), (length, _) in zip(answer, tokens, strict=True):
             self.bits.put(*main_codes[symbol])
             self.bits.put(*length_codes[footer] if footer is not None else (0, 0))
             if is_aligned and extra >= 3:

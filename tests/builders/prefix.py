@@ -11,7 +11,7 @@ WINE, SERVER = "/usr/lib/wine/wine64", "/usr/lib/wine/wineserver64"
 
 
 def a_prefix(factory: pytest.TempPathFactory, folder: Path | None = None) -> Path:
-    """A prefix that nobody has used, in a folder of its own; in this one, if it is named."""
+    """A prefix that no one has used, in a folder of its own; in this one, if it is named."""
     folder = folder or factory.mktemp("prefix")
     subprocess.run(["cp", "-a", "--reflink=auto", f"{_pristine(factory)}/.", folder], check=True)
     return folder

@@ -26,7 +26,7 @@ _CURVE = ec.SECP256R1()
 
 
 class AnIssuer:
-    """Somebody with a key and a certificate: a root, an authority below one, or a signer."""
+    """Someone with a key and a certificate: a root, an authority below one, or a signer."""
 
     def __init__(self, name: str, certificate: x509.Certificate, key: ec.EllipticCurvePrivateKey) -> None:
         self.name = name

@@ -41,5 +41,5 @@ def _state(path: str) -> tuple[Any, ...]:
 
 
 def without_times(tree: Tree) -> Tree:
-    """The same without times, and without names that nobody can guess: what is made anew has its own."""
+    """The same without times, and without names that no one can guess: what is made again has its own."""
     return {_KEPT.sub("kept", path): (*state[:4], state[-1]) for path, state in tree.items()}

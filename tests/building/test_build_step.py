@@ -70,14 +70,14 @@ def test_copies_in_the_root_of_another_system_or_for_another_processor_are_not_p
 
 
 @compiled
-def test_a_misread_name_is_told_with_the_line_that_has_it(folder: Path) -> None:
+def test_a_misread_name_is_reported_with_the_line_that_has_it(folder: Path) -> None:
     (folder / "Makefile").write_text("LIBS = -Lparts -lsa1t\ntidebook: main.o\n\tcc -o tidebook main.o $(LIBS)\n")
     fault = faults(folder, "cc -o tidebook main.o -Lparts -lsa1t")["-lsa1t"]
     assert (fault.near, fault.spelled_at) == (("-lsalt",), ("Makefile:1",))
 
 
 @compiled
-def test_a_library_for_another_processor_is_passed_over_and_told(folder: Path) -> None:
+def test_a_library_for_another_processor_is_passed_over_and_reported(folder: Path) -> None:
     (folder / "libsalt.so").write_bytes(an_elf("s390x", soname="libsalt.so"))
     fault = faults(folder, "cc -o tidebook main.o -L. -lsalt")["-lsalt"]
     assert (fault.verdict, "s390x" in fault.reason) == (Verdict.WRONG_ARCHITECTURE, True)
@@ -112,7 +112,7 @@ def test_every_header_that_is_not_there_is_named_and_not_only_the_first(folder: 
 
 
 @compiled
-def test_a_symbol_is_told_with_the_library_that_has_it_and_with_the_order_that_hides_it(folder: Path) -> None:
+def test_a_symbol_is_reported_with_the_library_that_has_it_and_with_the_order_that_hides_it(folder: Path) -> None:
     machine, here = open_machine(None, current=str(folder)), MachinePath(str(folder))
     said = "/usr/bin/ld: main.o: in function `main':\nmain.c:(.text+0x5): undefined reference to `salt_depth'\n"
     [step] = examine_log(machine, "cc -o tidebook main.o -Lparts\n" + said, here)

@@ -78,8 +78,8 @@ def test_no_secret_is_on_the_disk(fundamen: Fundamen, home: Path) -> None:
 
 def test_of_an_environment_only_the_names_are_kept() -> None:
     words = ["trace", "--env", "A=1", "--env=B=2", "/opt/x=y"]
-    told = shlex.split(command_without_secrets(words))
-    assert told == ["trace", "--env", "A=[blotted out]", "--env=B=[blotted out]", "/opt/x=y"]
+    answer = shlex.split(command_without_secrets(words))
+    assert answer == ["trace", "--env", "A=[blotted out]", "--env=B=[blotted out]", "/opt/x=y"]
 
 
 def test_what_follows_for_an_observed_program_is_kept_only_redacted() -> None:

@@ -212,7 +212,7 @@ def test_every_error_has_its_exit_status_and_every_status_its_own_number() -> No
     assert (Exit.NOTHING_AT_FAULT, Exit.FAULT_FOUND) == (0, 1)
 
 
-def test_a_file_that_is_not_what_its_package_recorded_is_told_by_inspect(
+def test_a_file_that_is_not_what_its_package_recorded_is_reported_by_inspect(
     either: Fundamen, linux: ALinuxMachine
 ) -> None:
     linux.library("/usr/lib/libtide.so.4").file("/var/lib/dpkg/status", b"Package: tide\nVersion: 4.2-1\n\n")

@@ -106,7 +106,7 @@ def read(words: list[str]) -> None:
         (("roots", "list", "--json", "--machin", "/x"), "did you mean --machine"),
     ],
 )
-def test_wrong_usage_is_told_with_what_may_be_meant(fundamen: Fundamen, words: tuple[str, ...], said: str) -> None:
+def test_wrong_usage_is_reported_with_what_may_be_meant(fundamen: Fundamen, words: tuple[str, ...], said: str) -> None:
     ran = fundamen(*words)
     assert (ran.status, said in ran.err, "Do: " in ran.err) == (2, True, True), ran.err
     if "--json" in words:

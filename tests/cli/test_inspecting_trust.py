@@ -41,7 +41,7 @@ def test_a_servers_chain_is_drawn_and_judged(
     assert (ran.status, said in ran.out) == (status, True), ran.out + ran.err
 
 
-def test_a_server_that_is_not_there_is_told(fundamen: Fundamen) -> None:
+def test_a_server_that_is_not_there_is_reported(fundamen: Fundamen) -> None:
     with socket.create_server(("127.0.0.1", 0)) as closed:
         port = closed.getsockname()[1]
     ran = fundamen("inspect", "--server", f"127.0.0.1:{port}", "--json")

@@ -132,7 +132,7 @@ def test_a_number_beyond_all_numbers_is_wrong_usage(fundamen: Fundamen, words: t
     assert fundamen(*words, "99999999999999999999").status == 2
 
 
-def test_a_damaged_packed_log_is_told_and_the_others_are_read(fundamen: Fundamen, tmp_path: Path) -> None:
+def test_a_damaged_packed_log_is_reported_and_the_others_are_read(fundamen: Fundamen, tmp_path: Path) -> None:
     text = LOG.format("tide").encode() * 200
     packed = bytearray(gzip.compress(text))
     packed[len(packed) // 2 :] = b"\xff" * (len(packed) - len(packed) // 2)

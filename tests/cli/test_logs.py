@@ -59,7 +59,7 @@ def test_neither_secrets_nor_control_characters_are_in_it(fundamen: Fundamen, li
     assert ("sesame" in ran.err, "\x1b" in ran.err, "lib\\x1b[2Jx.so" in ran.err) == (False, False, True)
 
 
-def test_whoever_uses_the_library_has_it_by_its_own_handlers(
+def test_anyone_who_uses_the_library_has_it_by_its_own_handlers(
     linux: ALinuxMachine, caplog: pytest.LogCaptureFixture
 ) -> None:
     linux.program(APP, needs=[LIBRARY])
@@ -68,7 +68,7 @@ def test_whoever_uses_the_library_has_it_by_its_own_handlers(
     assert f"needs {LIBRARY}: not found" in caplog.text
 
 
-def test_what_fails_is_told_with_its_error_and_passed_on(caplog: pytest.LogCaptureFixture) -> None:
+def test_what_fails_is_reported_with_its_error_and_passed_on(caplog: pytest.LogCaptureFixture) -> None:
     log = logging.getLogger("fundamen.it")
     with caplog.at_level(logging.DEBUG, "fundamen"), pytest.raises(ZeroDivisionError), log_time(log, "adding %d", 2):
         raise ZeroDivisionError("no")

@@ -1,4 +1,4 @@
-"""A pipe or a device that is named as an input is told at once, by every command; what is handed over is read."""
+"""A pipe or a device that is named as an input is reported at once, by every command; what is handed over is read."""
 
 import os
 import stat
@@ -36,7 +36,7 @@ def special(request: pytest.FixtureRequest, tmp_path: Path) -> str:
 
 
 @pytest.mark.parametrize("command", COMMANDS)
-def test_what_would_hold_us_up_is_told_at_once(fundamen: Fundamen, command: str, special: str) -> None:
+def test_what_would_hold_us_up_is_reported_at_once(fundamen: Fundamen, command: str, special: str) -> None:
     ran = fundamen(*(special if word == "IT" else word for word in COMMANDS[command]))
     assert ran.status == 3, ran.out + ran.err
     assert ran.err.count("\n") == 3

@@ -138,7 +138,7 @@ def test_rights_that_keep_the_user_from_a_file_are_the_reason(explained: Any, li
     assert found["next"][0]["text"].endswith("--rehearse /usr/share/sounder/ebb.dat")
 
 
-def test_a_file_that_is_at_fault_is_told_once(explained: Any, linux: ALinuxMachine) -> None:
+def test_a_file_that_is_at_fault_is_reported_once(explained: Any, linux: ALinuxMachine) -> None:
     page = b"<!DOCTYPE html><title>Sign in</title>"
     linux.packages({"libsound1": {"/usr/lib64/libsound.so.1.2": an_elf(soname="libsound.so.1")}})
     linux.file("/usr/lib64/libsound.so.1.2", page).link("/usr/lib64/libsound.so.1", "libsound.so.1.2")

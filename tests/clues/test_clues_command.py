@@ -150,7 +150,7 @@ def test_packed_logs_and_bundles_are_read_and_damaged_ones_said_to_be(
     assert "error" in ran.out
 
 
-def test_of_a_folder_of_logs_the_earliest_cause_is_told_and_what_is_no_text_is_passed_over(
+def test_of_a_folder_of_logs_the_earliest_cause_is_reported_and_what_is_no_text_is_passed_over(
     fundamen: Fundamen, tmp_path: Path
 ) -> None:
     (tmp_path / "logs" / "old").mkdir(parents=True)

@@ -65,7 +65,7 @@ def test_what_stood_in_a_log_before_is_read_only_where_it_is_asked_for(
     assert look() == (["liba.so.1", "libb.so.1"] if from_start else ["libb.so.1"])
 
 
-def test_a_log_that_is_moved_away_and_begun_anew_loses_no_line(follow: Callable[..., Look], tmp_path: Path) -> None:
+def test_a_log_that_is_moved_away_and_begun_again_loses_no_line(follow: Callable[..., Look], tmp_path: Path) -> None:
     path = tmp_path / "log"
     look = follow(path)
     append(path, "INFO begins well\n")

@@ -1,4 +1,4 @@
-"""A cold copy of a data folder: taken, checked, brought back whole or in part, and cut off anywhere."""
+"""A cold copy of a data folder: taken, checked, brought back whole or in part, and interrupted anywhere."""
 
 import contextlib
 import json
@@ -26,7 +26,7 @@ UNFINISHED = 6
 
 @pytest.fixture
 def data(linux: ALinuxMachine) -> Path:
-    """A data folder with entries of many kinds, and one beside it that nobody is to touch."""
+    """A data folder with entries of many kinds, and one beside it that no one is to touch."""
     linux.file(f"{FOLDER}/tides/2026.db", os.urandom(300_000), mode=0o640).file(f"{FOLDER}/berths", b"5 berths\n")
     linux.file(f"{FOLDER}/a ü b/\n", b"odd name").file("/var/lib/other/kept", b"kept")
     folder = linux.root / FOLDER.lstrip("/")
@@ -152,7 +152,7 @@ def test_a_copy_whose_archive_was_altered_is_found_and_brings_nothing_back(
         assert tree_of(linux.root) == damaged
 
 
-def test_one_that_was_cut_off_is_none_and_one_that_is_gone_is_told(data: Path, copies: Copies, home: Path) -> None:
+def test_one_that_was_cut_off_is_none_and_one_that_is_gone_is_reported(data: Path, copies: Copies, home: Path) -> None:
     assert copies("make", FOLDER).status == 0
     archive_in(home).with_name("2.tar.zst").write_bytes(b"half")
     assert len(copies("list", "--json").records[0]["copies"]) == 1

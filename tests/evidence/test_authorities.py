@@ -94,7 +94,7 @@ def test_a_catalogue_vouches_for_bytes_that_it_lists_in_any_version(linux: ALinu
     assert catalogued(linux, a_package("2", libx=NEW), a_package("1", libx=OLD)) == {"libx.so": Says.RIGHT}
 
 
-def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs_to_either(
+def test_versions_that_are_mixed_in_a_folder_are_reported_and_what_both_have_belongs_to_either(
     linux: ALinuxMachine,
 ) -> None:
     files = {name: an_elf(soname=f"{name}.so") for name in ("a", "b", "c", "same")}
@@ -107,8 +107,8 @@ def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs
     subjects = [subject(f"/opt/{where}/{name}.so", f"{name}.so") for where in ("mixed", "whole") for name in files]
     said = catalogue.testify(linux.opened(), subjects)
     assert {testimony.says for testimony in said.values()} == {Says.RIGHT}
-    told = {path: testimony.detail for path, testimony in said.items() if "mixed" in testimony.detail}
-    assert told == {
+    answer = {path: testimony.detail for path, testimony in said.items() if "mixed" in testimony.detail}
+    assert answer == {
         "/opt/mixed/b.so": say("evidence.versions-are-mixed-most-of-its", title="Saltgrass 1.0", most_are_from="2.0"),
     }
 
@@ -192,7 +192,9 @@ def test_the_archives_contents_lists_tell_which_package_would_bring_a_file(linux
     assert find_bringers(machine, names, [Architecture.AARCH64]) == {}
 
 
-def test_a_missing_library_is_told_with_the_package_that_puts_it_where_the_loader_looks(linux: ALinuxMachine) -> None:
+def test_a_missing_library_is_reported_with_the_package_that_puts_it_where_the_loader_looks(
+    linux: ALinuxMachine,
+) -> None:
     linux.file("/var/lib/apt/lists/archive_main_Contents-amd64", CONTENTS.encode())
     linux.program("/opt/app", needs=("libtide.so.4", "libreed.so.1")).link("/lib", "usr/lib")
     trace = with_bringers(linux.opened(), linux.trace("/opt/app"))

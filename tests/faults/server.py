@@ -56,8 +56,8 @@ def serve(path: str) -> None:
             run(shim, request, writing)
         os.close(writing)
         _, status = os.waitpid(child, 0)
-        with open(reading, "rb") as told:
-            calls, modules = json.loads(told.read() or b"[0, []]")
+        with open(reading, "rb") as answer:
+            calls, modules = json.loads(answer.read() or b"[0, []]")
         learn(modules)
         print(json.dumps([os.waitstatus_to_exitcode(status), calls]), flush=True)  # noqa: T201
 

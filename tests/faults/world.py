@@ -102,7 +102,7 @@ class World:
         plan = {"schema": "fundamen.plan/1", "program": "/opt/bin/app", "machine": "it"}
         self.plan.write_text(json.dumps({**plan, "made_at": "2026-01-01T00:00:00Z", "steps": steps}))
         self.before = tree_of(self.root)
-        self.restore()  # what is fetched is at hand from now on
+        self.restore()  # what is fetched is available from now on
         self.after = without_times(tree_of(self.root))
         self.undo()
 
@@ -128,8 +128,8 @@ class World:
         assert outcome.status == 0, f"{where}: {outcome.said}"
         now = tree_of(self.root)
         differing = {path for path in now.keys() | self.before.keys() if now.get(path) != self.before.get(path)}
-        told = {path: (now.get(path, ())[1:], self.before.get(path, ())[1:]) for path in differing}
-        assert not told, where
+        answer = {path: (now.get(path, ())[1:], self.before.get(path, ())[1:]) for path in differing}
+        assert not answer, where
 
     def state(self) -> Tree:
         return without_times(tree_of(self.root))

@@ -16,7 +16,7 @@ from fundamen.model.errors import NotExecutableError
     ],
     ids=["empty", "document", "text", "text in another language", "picture"],
 )
-def test_what_is_no_executable_is_told_for_what_it_is(data: bytes, said: str) -> None:
+def test_what_is_no_executable_is_reported_for_what_it_is(data: bytes, said: str) -> None:
     with pytest.raises(NotExecutableError) as raised:
         read_binary(MemoryBytes(data, "tidebook"))
     assert said in f"{raised.value.what} {raised.value.why}"

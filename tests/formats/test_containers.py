@@ -118,7 +118,7 @@ def test_a_bomb_is_refused_before_it_is_unpacked() -> None:
         unpacked(bytes(data))
 
 
-def test_a_link_of_an_archive_is_told_as_one() -> None:
+def test_a_link_of_an_archive_is_reported_as_one() -> None:
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w") as archive:
         info = zipfile.ZipInfo("salt.so")
@@ -148,7 +148,7 @@ def test_a_cabinet_packed_with_lzx_and_cut_or_changed_is_refused_or_gives_as_muc
                 assert [len(data) for data in unpacked(changed).values()] in ([len(content)], [])
 
 
-def test_a_folder_packed_in_a_way_that_is_not_read_is_told() -> None:
+def test_a_folder_packed_in_a_way_that_is_not_read_is_reported() -> None:
     data = bytearray(a_cabinet())
     struct.pack_into("<H", data, 36 + 6, 0x1502)
     with pytest.raises(DamagedFileError, match="packed with Quantum"):

@@ -103,7 +103,9 @@ def test_a_package_that_dpkg_made_is_read_as_dpkg_reads_it(tmp_path: Path) -> No
     for path in tmp_path.glob("*.deb"):
         source = MemoryBytes(path.read_bytes())
         listed = subprocess.run(["dpkg-deb", "-c", path], capture_output=True, text=True, check=True).stdout
-        assert {in_the_words_of_dpkg(packed) for packed, _ in unpack_debian_package(source)} == told_by_dpkg(listed)
+        assert {in_the_words_of_dpkg(packed) for packed, _ in unpack_debian_package(source)} == according_to_dpkg(
+            listed
+        )
         shown = subprocess.run(["dpkg-deb", "-f", path, "Version"], capture_output=True, text=True, check=True).stdout
         assert read_debian_package(source).version == shown.strip()
 
@@ -115,7 +117,7 @@ def in_the_words_of_dpkg(packed: PackedFile) -> tuple[str, str, str, str]:
     return ("h" + mode[1:] if packed.same_as else mode), f"{packed.owner}/{packed.group}", packed.path, packed.link
 
 
-def told_by_dpkg(listed: str) -> set[tuple[str, str, str, str]]:
+def according_to_dpkg(listed: str) -> set[tuple[str, str, str, str]]:
     """The same of every line but that of the folder in which all lies."""
     found = set()
     for line in listed.splitlines():

@@ -53,8 +53,8 @@ def test_every_class_and_byte_order_is_read(architecture: str, bits: int, *, big
 def test_needs_and_names_are_what_readelf_tells(file: Path) -> None:
     if not shutil.which("readelf"):
         pytest.skip("no readelf")
-    told = subprocess.run(["readelf", "-dW", file], capture_output=True, text=True, check=True).stdout
-    values = [(line.split()[1], line.partition("[")[2].rstrip("]")) for line in told.splitlines() if "[" in line]
+    answer = subprocess.run(["readelf", "-dW", file], capture_output=True, text=True, check=True).stdout
+    values = [(line.split()[1], line.partition("[")[2].rstrip("]")) for line in answer.splitlines() if "[" in line]
     elf = read(file.read_bytes())
     assert [need.name for need in elf.needs] == [value for tag, value in values if tag == "(NEEDED)"]
     assert elf.name == next((value for tag, value in values if tag == "(SONAME)"), None)
@@ -62,7 +62,7 @@ def test_needs_and_names_are_what_readelf_tells(file: Path) -> None:
     assert elf.is_intact
 
 
-def test_a_file_cut_at_any_length_is_told_to_be_damaged() -> None:
+def test_a_file_cut_at_any_length_is_reported_as_damaged() -> None:
     for data in (LIBRARY, PROGRAM):
         for length in range(4, len(data)):
             assert read(data[:length]).problems, f"cut at {length}"

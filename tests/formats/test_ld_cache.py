@@ -18,8 +18,8 @@ LDCONFIG = shutil.which("ldconfig", path="/sbin:/usr/sbin:/bin")
 
 @pytest.mark.skipif(not (CACHE.exists() and LDCONFIG), reason="this host has no ld.so.cache")
 def test_the_entries_are_those_that_ldconfig_prints() -> None:
-    told = subprocess.run([str(LDCONFIG), "-p"], capture_output=True, text=True, check=True).stdout
-    printed = [line.split(" => ") for line in told.splitlines() if " => " in line]
+    answer = subprocess.run([str(LDCONFIG), "-p"], capture_output=True, text=True, check=True).stdout
+    printed = [line.split(" => ") for line in answer.splitlines() if " => " in line]
     entries = read_ld_cache(MemoryBytes(CACHE.read_bytes()))
     found = [(entry.name, entry.path) for named in entries.values() for entry in named]
     assert sorted(found) == sorted((left.split(" (")[0].strip(), path) for left, path in printed)

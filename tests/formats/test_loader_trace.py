@@ -25,7 +25,7 @@ def fed(stream: bytes, cuts: list[int]) -> tuple[list[Event], bytes]:
 
 
 @given(st.lists(st.integers(0, len(STREAM)), max_size=9).map(sorted))
-def test_the_loaders_lines_and_the_programs_own_words_are_told_apart_however_they_arrive(cuts: list[int]) -> None:
+def test_the_loaders_lines_and_the_programs_own_words_are_distinguished_however_they_arrive(cuts: list[int]) -> None:
     assert fed(STREAM, cuts) == (EVENTS, OWN)
 
 

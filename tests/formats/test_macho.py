@@ -96,7 +96,7 @@ def test_a_signature_knows_every_page() -> None:
         assert find_altered_page(altered, part, signature) == at // signature.page_size
 
 
-def test_a_file_cut_at_any_length_is_told_to_be_damaged() -> None:
+def test_a_file_cut_at_any_length_is_reported_as_damaged() -> None:
     for data, begins, step in ((INTEL, 0x600, 5), (UNIVERSAL, 64, 173)):
         for length in (*range(4, begins), *range(begins, len(data), step)):
             assert read_all(data[:length]).problems, f"cut at {length}"

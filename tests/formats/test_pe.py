@@ -46,16 +46,16 @@ def test_both_widths_are_read(architecture: str) -> None:
 @pytest.mark.parametrize("file", sorted(BINARIES.glob("windows-*/*")), ids=lambda f: f"{f.parent.name}/{f.name}")
 def test_imports_are_what_objdump_tells(file: Path) -> None:
     dump = shutil.which("x86_64-w64-mingw32-objdump") or shutil.which("objdump") or ""
-    told = subprocess.run([dump, "-p", file], capture_output=True, text=True, check=False).stdout if dump else ""
-    if "DLL Name" not in told and "Export" not in told:
+    answer = subprocess.run([dump, "-p", file], capture_output=True, text=True, check=False).stdout if dump else ""
+    if "DLL Name" not in answer and "Export" not in answer:
         pytest.skip("no objdump that reads PE files")
     pe = read(file.read_bytes())
-    names = [line.split(": ")[1].strip() for line in told.splitlines() if line.strip().startswith("DLL Name:")]
+    names = [line.split(": ")[1].strip() for line in answer.splitlines() if line.strip().startswith("DLL Name:")]
     assert [need.name for need in pe.needs] == names
     assert pe.is_intact
 
 
-def test_a_file_cut_at_any_length_is_refused_or_told_to_be_damaged() -> None:
+def test_a_file_cut_at_any_length_is_refused_or_reported_as_damaged() -> None:
     signature_end = LIBRARY.find(b"PE\0\0") + 4
     for length in range(2, signature_end):
         with pytest.raises(DamagedFileError):

@@ -56,7 +56,7 @@ def chosen(conclusion: Conclusion) -> dict[str, bool | None]:
     return {part.name: part.is_chosen for part in conclusion.parts}
 
 
-def test_a_leftover_is_believed_and_told_and_a_property_overrules_it(windows: AWindowsMachine) -> None:
+def test_a_leftover_is_believed_and_reported_and_a_property_overrules_it(windows: AWindowsMachine) -> None:
     left = {"WOW6432Node": {"Saltgrass": {"4": {"Folder": "C:\\Saltgrass"}}}}
     misled = on(windows, left)
     assert chosen(misled) == {"Tidebook": True, "Runtime": False, "Charts": True}
@@ -131,8 +131,8 @@ def test_what_is_known_of_a_condition_stays_so_whatever_the_unknown_is(tree: Any
         values = {"A": "1", "B": "", "U": unknown}
         return evaluate(written(tree), values.__getitem__).holds
 
-    if (told := held(None)) is not None:
-        assert held("1") == held("") == told
+    if (answer := held(None)) is not None:
+        assert held("1") == held("") == answer
 
 
 def test_the_needs_of_a_debian_package_stand_by_debians_rules() -> None:
@@ -193,7 +193,7 @@ def test_what_a_self_extracting_program_bundles_is_named_packages_in_packages_to
     ]
 
 
-def test_packages_that_are_cut_nested_without_end_or_none_are_told_and_the_others_looked_into(
+def test_packages_that_are_cut_nested_without_end_or_none_are_reported_and_the_others_looked_into(
     fundamen: Fundamen, windows: AWindowsMachine, tmp_path: Path
 ) -> None:
     windows.system().registry({}, {})
@@ -248,7 +248,7 @@ def test_a_package_is_unpacked_with_one_setting_changed_whole_or_not_at_all(fund
     )
     assert "setup.ini was covered by the signed catalogue setup.cat, and is not any more." in signed.out
     altered = bytearray(setup.read_bytes())
-    altered[0x30] ^= 1  # a word of the image's first header that nobody reads
+    altered[0x30] ^= 1  # a word of the image's first header that no one reads
     setup.write_bytes(altered)
     [record] = fundamen("installer", setup, "--unpack", "altered", "--json").records
     assert (record["signer"], record["signature_holds"], record["uncovered"]) == ("Ardvane Instruments", False, {})

@@ -155,7 +155,7 @@ def test_an_installer_that_carries_its_files_is_looked_into_and_unpacked(
 
 
 @given(st.binary(max_size=300), st.integers(0, len(INSTALLER)))
-def test_any_bytes_are_read_or_told_as_a_problem(data: bytes, cut: int) -> None:
+def test_any_bytes_are_read_or_reported_as_a_problem(data: bytes, cut: int) -> None:
     script = read(INSTALLER.encode()[:cut] + data)
     assert len(script.commands) < 1000
     deep = read("$(" * 5000 + "(" * 5000)

@@ -96,7 +96,7 @@ def test_a_bit_that_flipped_is_found_by_the_signed_digest(fundamen: Fundamen, ap
     assert [(c["name"], c["verdict"]) for c in trace["components"] if c["fault"]] == [("libbirch.so.1", "corrupt")]
 
 
-def test_a_program_that_fails_or_runs_on_is_told_so(
+def test_a_program_that_fails_or_runs_on_is_reported_so(
     fundamen: Fundamen, tmp_path: Path, compile_c: Callable[..., Path]
 ) -> None:
     failing = compile_c(tmp_path / "failing", "int main(void) { return 3; }\n")

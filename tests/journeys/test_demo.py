@@ -33,12 +33,12 @@ def kept(command_server: Server, tmp_path_factory: pytest.TempPathFactory) -> Ke
     return Kept(world, list(play(world, False, lambda _scene: None, run)))  # noqa: FBT003
 
 
-def test_the_story_goes_as_it_is_told(kept: Kept) -> None:
+def test_the_story_is_what_the_demo_shows(kept: Kept) -> None:
     assert [(each.scene.command, each.status) for each in kept.played if not each.is_as_expected] == []
-    told = " ".join(" ".join(each.output.split()) for each in kept.played)
-    assert "saltgrass-chart.dll is of the wrong architecture" in told
+    answer = " ".join(" ".join(each.output.split()) for each in kept.played)
+    assert "saltgrass-chart.dll is of the wrong architecture" in answer
     if desk_target():
-        assert "6:00 450 cm" in told
+        assert "6:00 450 cm" in answer
 
 
 @pytest.mark.system
@@ -76,6 +76,6 @@ def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, kept: Kept) -> N
     [record] = fundamen("restore", "--yes", *on_quay, QUAY_PROGRAM, **state).records
     assert (record["state"], record["faults"]) == ("restored", 0)
     placed = {(step["path"].split("\\")[2], step["package"].split()[-1]) for step in record["steps"]}
-    assert placed == {("System32", "x86_64"), ("SysWOW64", "x86")}  # programs of both widths run there
+    assert placed == {("System32", "x86_64"), ("SysWOW64", "x86")}  # programs for both word sizes run there
     [record] = fundamen("restore", "--yes", *on_quay, QUAY_NARROW_PROGRAM, **state).records
     assert record["state"] == "not needed"

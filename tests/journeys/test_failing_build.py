@@ -20,11 +20,11 @@ tidebook: main.o
 """
 
 
-def fundamen(folder: Path, *words: str, told: str = "") -> tuple[int, Any]:
+def fundamen(folder: Path, *words: str, answer: str = "") -> tuple[int, Any]:
     run = subprocess.run(
         [sys.executable, "-m", "fundamen", "build", "--json", *words],
         cwd=folder,
-        input=told,
+        input=answer,
         capture_output=True,
         text=True,
         env={**os.environ, "FUNDAMEN_HOME": str(folder / "home")},
@@ -50,9 +50,9 @@ def test_a_failing_link_is_repaired_step_by_step(tmp_path: Path) -> None:
         subprocess.run(["cc", "-c", f"{name}.c"], cwd=tmp_path, check=True)
         subprocess.run(["ar", "rcs", f"{where}/lib{name}.a", f"{name}.o"], cwd=tmp_path, check=True)
 
-    status, told = make(tmp_path)
+    status, answer = make(tmp_path)
     assert status != 0
-    status, record = fundamen(tmp_path, "-", told=told)
+    status, record = fundamen(tmp_path, "-", answer=answer)
     assert (status, record["faults"]) == (1, 2)  # make told the same; both are named at once
     [step] = record["steps"]
     by_name = {need["name"]: need for need in step["needs"] if need["fault"]}
@@ -61,9 +61,9 @@ def test_a_failing_link_is_repaired_step_by_step(tmp_path: Path) -> None:
     # The static library lies in the unpacked package, where no linker looks.
     [lying] = by_name["-lsaltgrass"]["elsewhere"]
     shutil.copy(lying, tmp_path / "parts")
-    status, told = make(tmp_path)
+    status, answer = make(tmp_path)
     assert status != 0
-    status, record = fundamen(tmp_path, "-", told=told)
+    status, record = fundamen(tmp_path, "-", answer=answer)
     [step] = record["steps"]
     [fault] = [need for need in step["needs"] if need["fault"]]
 
@@ -74,8 +74,8 @@ def test_a_failing_link_is_repaired_step_by_step(tmp_path: Path) -> None:
     lines[int(number) - 1] = lines[int(number) - 1].replace(fault["name"], right)
     (tmp_path / name).write_text("".join(lines))
 
-    status, told = make(tmp_path)
-    assert (status, told.count("error")) == (0, 0)
+    status, answer = make(tmp_path)
+    assert (status, answer.count("error")) == (0, 0)
     assert subprocess.run([tmp_path / "tidebook"], check=False).returncode == 0
     (tmp_path / "tidebook").unlink()
     status, record = fundamen(tmp_path, "--make", "tidebook")

@@ -50,24 +50,24 @@ def test_what_a_program_loads_as_it_runs_is_added_and_its_output_kept_apart(fund
     askers = {component["name"]: component["asked_by"] for component in line["components"]}
     assert askers["libgone.so"] == askers[str(tmp_path / "plugin.so")] == str(program)
     assert (line["observation"]["status"], line["observation"]["failed"], line["faults"]) == (7, ["libgone.so"], 0)
-    told = fundamen("trace", "--observe", program)
-    assert told.err == "Running loads here for at most 30 s; what it does is real.\n"
-    assert "it said     own words" in told.out
+    answer = fundamen("trace", "--observe", program)
+    assert answer.err == "Running loads here for at most 30 s; what it does is real.\n"
+    assert "it said     own words" in answer.out
 
 
 @pytest.mark.parametrize("name", ["sleeps", "prints", "forks"])
 def test_a_run_is_ended_in_its_time_with_all_that_it_started(name: str, fundamen: Fundamen, tmp_path: Path) -> None:
     program, start = compiled(tmp_path, name), time.monotonic()
-    told = fundamen("trace", "--observe", "--observe-for", "1", program)
-    assert (told.status, time.monotonic() - start < 20) == (0, True)
+    answer = fundamen("trace", "--observe", "--observe-for", "1", program)
+    assert (answer.status, time.monotonic() - start < 20) == (0, True)
     assert not running(str(program))
 
 
 def test_what_cannot_be_watched_is_not_run(fundamen: Fundamen, tmp_path: Path) -> None:
     (tmp_path / "app.c").write_text("int main(void) { return 0; }")
     subprocess.run(["cc", "-static", "-o", "app", "app.c"], cwd=tmp_path, check=True)
-    told = fundamen("trace", "--observe", tmp_path / "app")
-    assert (told.status, "started without a loader" in told.err) == (2, True)
+    answer = fundamen("trace", "--observe", tmp_path / "app")
+    assert (answer.status, "started without a loader" in answer.err) == (2, True)
     assert fundamen("trace", "--observe", "--observe-for", "0", tmp_path / "app").status == 2
 
 

@@ -29,7 +29,7 @@ class Situation(NamedTuple):
 
 
 def built(windows: AWindowsMachine) -> None:
-    """Tidebook on a Windows volume: a library is missing, and one of the system's folders holds the other width's."""
+    """Tidebook on a Windows volume: a library is missing, and a folder of the system holds the 64-bit one."""
     windows.program("C:\\Tidebook\\tidebook.exe", needs=["saltgrass4.dll", "chart.dll"])
     windows.library("C:\\Windows\\System32\\chart.dll", "x86").library("C:\\Program Files\\Old\\saltgrass4.dll")
     windows.file("C:\\Temp\\fw.exe", APublisher().sign(a_pe(), stamped_at=NOW))
@@ -130,7 +130,7 @@ def test_a_symptom_leads_to_the_command_that_finds_out_all_of_it(fundamen: Funda
 Put = Callable[[str, bytes], Any]
 
 
-def test_s1_and_s2_are_restored_for_the_right_width_proven_and_taken_back(
+def test_s1_and_s2_are_restored_for_the_right_width_proven_and_undone(
     fundamen: Fundamen, windows: AWindowsMachine, tmp_path: Path, home: Path
 ) -> None:
     built(windows)

@@ -26,7 +26,7 @@ def test_at_least_150_codes_and_message_families_are_known_each_with_its_source(
 
 
 def test_each_entry_is_found_in_its_own_samples_as_they_stand_in_a_log() -> None:
-    """By the words that logs are searched for, and none of them takes itself back."""
+    """By the words that logs are searched for, and none of them undoes itself."""
     for entry in ENTRIES:
         for sample in entry.samples:
             finding = find_in_line(KNOWN, SCANNER, " ".join(sample.split()), 1)

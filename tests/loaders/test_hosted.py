@@ -1,4 +1,4 @@
-"""Programs that another program carries out: scripts, classes of Java, modules and environments of Python."""
+"""Programs that another program performs: scripts, classes of Java, modules and environments of Python."""
 
 import pytest
 from hypothesis import given
@@ -68,7 +68,7 @@ def test_any_first_line_is_read(line: bytes) -> None:
     assert isinstance(script.looked_up, str)
 
 
-def test_a_script_stands_on_its_interpreter_and_on_all_that_this_needs(linux: ALinuxMachine) -> None:
+def test_a_script_depends_on_its_interpreter_and_on_all_that_this_needs(linux: ALinuxMachine) -> None:
     a_script(linux.program("/bin/tish", needs=("libsalt.so.4",)), "#!/bin/tish\n")
     assert faults(linux) == {"libsalt.so.4": Verdict.MISSING}
     [need] = [c for c in linux.trace(APP).components if c.name == "libsalt.so.4"]
@@ -103,7 +103,7 @@ def test_a_shell_that_only_hands_over_leads_to_the_interpreter_of_the_second_lin
     assert faults(linux) == {"/opt/my tools/python": Verdict.MISSING}
 
 
-def test_a_program_that_nobody_may_run_is_blocked(linux: ALinuxMachine) -> None:
+def test_a_program_that_no_one_may_run_is_blocked(linux: ALinuxMachine) -> None:
     linux.file(APP, an_elf(interpreter=LOADER), 0o644)
     [fault] = linux.trace(APP).faults
     assert fault.verdict is Verdict.BLOCKED

@@ -36,7 +36,7 @@ def test_a_unit_is_traced_with_its_variables_and_drop_ins(harbour: ALinuxMachine
     own = f"{UNIT}.d/own.conf"
     a_unit(harbour, "EnvironmentFile=-/etc/gone", 'Environment="A=1" LD_LIBRARY_PATH=/opt/tide/lib', path=own)
     assert faults(harbour) == []
-    a_unit(harbour, "Environment=", path="/run/systemd/system/tide.service.d/z.conf")  # takes back what was said
+    a_unit(harbour, "Environment=", path="/run/systemd/system/tide.service.d/z.conf")  # retracts what was said
     assert faults(harbour) == [("libtide.so.2", "shared-library", Verdict.MISSING)]
     harbour.file("/etc/default/tide", b"# own\nLD_LIBRARY_PATH='/opt/tide/lib'\n")
     a_unit(harbour, "EnvironmentFile=/etc/default/%p", path=own)

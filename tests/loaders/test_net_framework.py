@@ -49,7 +49,7 @@ def faults(windows: AWindowsMachine) -> list[tuple[str, Verdict]]:
 
 def test_a_program_that_has_its_framework_and_all_assemblies_has_no_fault(framework: AWindowsMachine) -> None:
     framework.assembly(APP, refers_to=(CORE, f"System.Xml, 4.0.0.0, {FRAMEWORK_TOKEN}", "Lib, 1.0.0.0"))
-    framework.assembly("C:\\App\\Lib.dll", "9.9.9.9")  # nobody signed it: its version does not matter
+    framework.assembly("C:\\App\\Lib.dll", "9.9.9.9")  # no one signed it: its version does not matter
     assert faults(framework) == []
     assert {c.name.partition(",")[0]: c.path for c in framework.trace(APP).components}["mscorlib"] == (
         f"{NET}\\Framework64\\v4.0.30319\\mscorlib.dll"

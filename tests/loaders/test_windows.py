@@ -48,7 +48,7 @@ def test_a_32_bit_program_that_has_system32_on_its_path_sees_the_other_folder(wi
         ("C:\\Windows\\System32\\x.dll", "x86_64", "C:\\Windows\\System32\\x.dll"),
     ],
 )
-def test_a_path_leads_where_a_process_of_its_width_is_led(
+def test_a_path_leads_where_a_process_of_its_width_leads(
     windows: AWindowsMachine, named: str, architecture: str, place: str
 ) -> None:
     windows.program(APP, architecture, needs=(named,)).library(place, architecture)
@@ -130,7 +130,7 @@ def test_libraries_that_pass_a_function_round_in_a_circle_do_not_offer_it(window
     assert [(c.name, c.verdict) for c in windows.trace(APP).faults] == [("a.dll", Verdict.OUTDATED)]
 
 
-def test_a_library_that_passes_functions_on_under_many_spellings_holds_nobody_up(
+def test_a_library_that_passes_functions_on_under_many_spellings_holds_no_one_up(
     windows: AWindowsMachine,
 ) -> None:
     spelled = ("".join(letters) for letters in product("aA", repeat=10))

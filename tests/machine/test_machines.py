@@ -37,7 +37,7 @@ def test_links_are_followed_inside_the_root_and_never_out_of_it(linux: ALinuxMac
     assert kind(machine, "/../../../secret") is EntryKind.ABSENT
 
 
-def test_a_loop_of_links_is_told_and_never_followed_for_ever(linux: ALinuxMachine) -> None:
+def test_a_loop_of_links_is_reported_and_never_followed_for_ever(linux: ALinuxMachine) -> None:
     machine = linux.link("/a", "b").link("/b", "/a").opened()
     entry = machine.look(MachinePath("/a/libx.so"))
     assert (entry.kind, entry.why) == (EntryKind.BLOCKED, say("machine.its-links-lead-round-in-a"))

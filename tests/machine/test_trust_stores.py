@@ -53,7 +53,7 @@ def test_a_damaged_bundle_is_a_gap(linux: ALinuxMachine) -> None:
     assert says(stores.gaps[0], "formats.one-of-its-blocks-is-not")
 
 
-def test_the_stores_of_a_windows_volume_are_told_apart(windows: AWindowsMachine) -> None:
+def test_the_stores_of_a_windows_volume_are_distinguished(windows: AWindowsMachine) -> None:
     for_servers = bytes.fromhex("300a06082b06010505070301")
     windows.registry(
         {
@@ -74,7 +74,7 @@ def test_the_stores_of_a_windows_volume_are_told_apart(windows: AWindowsMachine)
     }
 
 
-def test_a_root_of_one_user_is_told_apart_from_one_of_the_machine(windows: AWindowsMachine) -> None:
+def test_a_root_of_one_user_is_distinguished_from_one_of_the_machine(windows: AWindowsMachine) -> None:
     from builders.hive import a_hive  # noqa: PLC0415
 
     keys = {"Microsoft": {"SystemCertificates": {"Root": {"Certificates": {"AA": {"Blob": stored(ROOT)}}}}}}

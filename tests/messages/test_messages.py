@@ -39,7 +39,7 @@ def holes(text: str) -> dict[str, str]:
 
 
 def said() -> Iterator[tuple[str, str, set[str]]]:
-    """(where, code, names of the values) of every message that is said; a computed code is told by its beginning."""
+    """(where, code, names of the values) of every message that is said; a computed code by its beginning."""
     for path, nodes in module_nodes().items():
         for node in nodes:
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "say":
@@ -136,7 +136,7 @@ def test_a_message_keeps_its_code_and_values_on_its_way_to_another_process() -> 
     assert encode_json(message) == encode_json(str(message))
 
 
-def test_what_somebody_else_says_is_quoted() -> None:
+def test_what_someone_else_says_is_quoted() -> None:
     quoted = as_said("No space left on device")
     assert (quoted.code, quoted.values) == ("quoted", {"text": "No space left on device"})
     assert as_said(quoted) is quoted

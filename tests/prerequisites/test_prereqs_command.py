@@ -178,7 +178,7 @@ def test_watching_tells_what_changes_and_ends_when_all_is_met(
     assert (process.returncode, "All requirements are met." in rest) == (0, True)
 
 
-def test_a_sheet_that_is_refused_is_told_and_the_others_are_checked(
+def test_a_sheet_that_is_refused_is_reported_and_the_others_are_checked(
     fundamen: Fundamen, served: ALinuxMachine, tmp_path: Path
 ) -> None:
     (tmp_path / "bad.toml").write_text(SHEET.replace('"service"\nname', '"moon phase"\nname'))

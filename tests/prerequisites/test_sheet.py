@@ -72,8 +72,8 @@ def test_what_is_included_counts_once_and_each_stands_after_what_it_depends_on(t
 def test_what_cannot_be_is_refused_where_it_stands(tmp_path: Path, text: str, line: int, column: int, why: str) -> None:
     with pytest.raises(UsageError) as refused:
         read_sheet(written(tmp_path, text))
-    told = refused.value.what
-    assert (told.code, told.values["line"], told.values["column"]) == (
+    answer = refused.value.what
+    assert (answer.code, answer.values["line"], answer.values["column"]) == (
         "prerequisites.the-sheet-is-refused-at-line", line, column,
     )  # fmt: skip
     assert why in refused.value.why

@@ -1,4 +1,4 @@
-"""Somebody exchanges folders of a machine for links that lead out, whenever they like: nothing outside changes."""
+"""Someone exchanges folders of a machine for links that lead out, whenever they like: nothing outside changes."""
 
 import ctypes
 import json
@@ -65,7 +65,7 @@ class Office:
         carry_out(self.machine, self.work, self.journal, datetime.now(UTC), lambda _path: before_each(), lambda: stops)
 
     def exchange(self, target: str = "") -> None:
-        """Somebody sets the folder aside and puts a link in its place."""
+        """Someone sets the folder aside and puts a link in its place."""
         self.folder.rename(self.root / "opt/was")
         self.folder.symlink_to(target or self.outside)
 
@@ -74,7 +74,7 @@ class Office:
         (self.root / "opt/was").rename(self.folder)
 
     def end(self, *, undoes: bool) -> None:
-        """Go on with what was cut off, and undo what stands, until it succeeds."""
+        """Resume what was interrupted, and undo what stands, until it succeeds."""
         while entries := self.journal.entries(STANDING):
             with suppress(FundamenError):
                 if not entries[-1].is_unfinished and not undoes:
@@ -285,15 +285,15 @@ def test_a_new_journal_leaves_the_originals_of_one_that_was_moved_away_which_can
         (linux.root / "opt/lib/tide").write_bytes(OLD)
         journal = journal_of(machine, HostPath(str(home)))
         carry_out(machine, work, journal, datetime.now(UTC))
-        [told] = fundamen("history", "-m", linux.root, "--json").records
-        assert len(told["restorations"]) == 1
+        [answer] = fundamen("history", "-m", linux.root, "--json").records
+        assert len(answer["restorations"]) == 1
         Path(journal.folder, "journal.sqlite").rename(tmp_path / "moved.sqlite")
-    [told] = fundamen("history", "-m", linux.root, "--json").records
-    assert (told["restorations"], told["without_journal"]) == ([], 2)
-    [told] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
-    assert ([each["state"] for each in told["restorations"]], told["without_journal"]) == (["done", "done"], 0)
-    [told] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
-    assert (len(told["restorations"]), told["without_journal"]) == (2, 0)
+    [answer] = fundamen("history", "-m", linux.root, "--json").records
+    assert (answer["restorations"], answer["without_journal"]) == ([], 2)
+    [answer] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
+    assert ([each["state"] for each in answer["restorations"]], answer["without_journal"]) == (["done", "done"], 0)
+    [answer] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
+    assert (len(answer["restorations"]), answer["without_journal"]) == (2, 0)
     assert fundamen("undo", "-m", linux.root).status == 0
     assert (linux.root / "opt/lib/tide").read_bytes() == OLD
 

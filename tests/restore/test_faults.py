@@ -34,7 +34,7 @@ EVERY = pytest.mark.parametrize(
 
 
 @EVERY
-def test_killed_anywhere_it_is_gone_on_with_or_taken_back(world: World, every: int) -> None:
+def test_killed_anywhere_it_is_resumed_or_undone(world: World, every: int) -> None:
     total = world.restore().calls
     world.undo()
     assert total > 8 * len(world.files)
@@ -81,7 +81,7 @@ def test_an_undo_that_is_killed_anywhere_is_done_again(world: World, every: int)
 
 @EVERY
 @pytest.mark.parametrize("code", [errno.ENOSPC, errno.EIO, errno.EACCES], ids=os.strerror)
-def test_where_a_call_fails_all_is_taken_back(world: World, code: int, every: int) -> None:
+def test_where_a_call_fails_all_is_undone(world: World, code: int, every: int) -> None:
     total = world.restore().calls
     world.undo()
     statuses = []
@@ -96,7 +96,7 @@ def test_where_a_call_fails_all_is_taken_back(world: World, code: int, every: in
 
 
 @EVERY
-def test_where_the_disk_stays_full_it_says_so_and_is_taken_back_once_there_is_room(world: World, every: int) -> None:
+def test_where_the_disk_stays_full_it_says_so_and_is_undone_once_there_is_room(world: World, every: int) -> None:
     total = world.restore().calls
     world.undo()
     for at in range(1, total + 1, 2 * every):

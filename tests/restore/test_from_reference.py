@@ -89,7 +89,7 @@ def test_what_vanished_or_differs_comes_back_and_nothing_else_is_touched(
 
 
 @pytest.mark.usefixtures("recorded")
-def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
+def test_a_reference_that_has_itself_changed_is_reported_as_at_fault(
     tree: Path, clean: Path, fundamen: Fundamen
 ) -> None:
     (tree / "index").unlink()
@@ -121,7 +121,9 @@ def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen:
         (("references", "restore", "charts", "tree"), 2, "is not known"),
     ],
 )
-def test_what_cannot_be_compared_is_told(fundamen: Fundamen, words: tuple[str, ...], status: int, said: str) -> None:
+def test_what_cannot_be_compared_is_reported(
+    fundamen: Fundamen, words: tuple[str, ...], status: int, said: str
+) -> None:
     ran = fundamen(*words)
     assert (ran.status, said in ran.err) == (status, True), ran.err
 

@@ -173,7 +173,9 @@ def test_services_are_restarted_by_name_and_other_programs_by_process(
         ("/opt/tide/tide.conf", None),
     ],
 )
-def test_what_keeps_the_old_state_is_told_and_nothing_else(linux: ALinuxMachine, path: str, what: str | None) -> None:
+def test_what_keeps_the_old_state_is_reported_and_nothing_else(
+    linux: ALinuxMachine, path: str, what: str | None
+) -> None:
     change = Change(path=MachinePath(path), because="missing", sha256="", size=0)
     work = Work(MachinePath("/x"), (), (change,), {})
     assert [each.what for each in find_restarts(open_machine("/", environment={}), work)] == ([what] if what else [])

@@ -114,7 +114,9 @@ def test_a_script_gets_the_line_ends_that_its_interpreter_reads(mended: Mended, 
     mended("/opt/tide.sh", "missing")
 
 
-def test_a_program_that_nobody_may_run_may_be_run_by_whoever_may_read_it(mended: Mended, linux: ALinuxMachine) -> None:
+def test_a_program_that_no_one_may_run_may_be_run_by_anyone_who_may_read_it(
+    mended: Mended, linux: ALinuxMachine
+) -> None:
     linux.program("/opt/tide", needs=[])
     (linux.root / "opt/tide").chmod(0o640)
     mended("/opt/tide", "blocked")

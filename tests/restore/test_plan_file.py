@@ -1,4 +1,4 @@
-"""A plan is saved, read, carried out elsewhere, and refused where it does not fit; every kind of step is undone."""
+"""A plan is saved, read, performed elsewhere, and refused where it does not fit; every kind of step is undone."""
 
 import base64
 import hashlib
@@ -131,7 +131,7 @@ TOUCHED: dict[str, str | tuple[str, ...]] = {
 
 
 @pytest.mark.parametrize("name", STEPS)
-def test_each_kind_of_step_is_rehearsed_made_and_taken_back(office: Office, name: str) -> None:
+def test_each_kind_of_step_is_rehearsed_made_and_undone(office: Office, name: str) -> None:
     before, plan = tree_of(office.root), office.planned(STEPS[name])
     status, said = office.run("plans", "rehearse", plan)
     assert (status, tree_of(office.root)) == (1, before), said
@@ -147,7 +147,7 @@ def test_each_kind_of_step_is_rehearsed_made_and_taken_back(office: Office, name
     assert tree_of(office.root) == before
 
 
-def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Office) -> None:
+def test_a_whole_plan_with_every_kind_of_step_is_made_and_undone(office: Office) -> None:
     before = tree_of(office.root)
     steps = [step for name, step in STEPS.items() if name not in {"remove value", "set a file aside"}]
     second = {**STEPS["set value"], "key": ["tide", "level"], "value": "4"}
@@ -242,19 +242,19 @@ def test_a_plan_for_several_programs_is_rehearsed_and_proven_for_each(office: Of
     plan = str(office.folder / "both.plan")
     assert office.run("restore", "--rehearse", "--save-plan", plan, PROGRAM, other)[0] == 1
     assert json.loads(Path(plan).read_bytes())["further"] == [other]
-    status, told = office.run("plans", "run", "--yes", plan)
-    assert (status, "app and other then have all that they need" in " ".join(told.split())) == (0, True), told
+    status, answer = office.run("plans", "run", "--yes", plan)
+    assert (status, "app and other then have all that they need" in " ".join(answer.split())) == (0, True), answer
 
 
-def test_a_link_to_what_is_somebody_elses_is_replaced_and_that_is_left_alone(office: Office) -> None:
+def test_a_link_to_what_is_someone_elses_is_replaced_and_that_is_left_alone(office: Office) -> None:
     saved, library = str(office.folder / "app.plan"), office.root / "opt/app/lib/liba.so"
     library.symlink_to("/srv/www/assets.js")
     assert office.run("restore", "--rehearse", "--save-plan", saved, PROGRAM)[0] == 1
     before = tree_of(office.root)
     for words in (("restore", PROGRAM), ("plans", "run", saved)):
-        status, told = office.run(*words, "--yes")
+        status, answer = office.run(*words, "--yes")
         after = tree_of(office.root)
-        assert (status, library.is_symlink(), after["opt/app/lib/liba.so"][0]) == (0, False, FILES["liba.so"]), told
+        assert (status, library.is_symlink(), after["opt/app/lib/liba.so"][0]) == (0, False, FILES["liba.so"]), answer
         assert after["srv/www/assets.js"] == before["srv/www/assets.js"]
         assert office.run("undo")[0] == 0
         assert tree_of(office.root) == before
@@ -263,16 +263,16 @@ def test_a_link_to_what_is_somebody_elses_is_replaced_and_that_is_left_alone(off
 def test_a_program_of_an_earlier_restoration_that_cannot_be_read_any_more_holds_nothing_up(office: Office) -> None:
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     (office.root / PROGRAM[1:]).write_bytes(b"")
-    status, told = office.run("plans", "run", "--yes", office.planned(STEPS["set value"], program="/usr/bin/true"))
-    assert (status, "Carried out: 1 step" in told) == (0, True), told
+    status, answer = office.run("plans", "run", "--yes", office.planned(STEPS["set value"], program="/usr/bin/true"))
+    assert (status, "Carried out: 1 step" in answer) == (0, True), answer
 
 
 def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_out(office: Office) -> None:
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     before = tree_of(office.root)
     plan = office.planned({"do": "set aside", "path": "/opt/app/lib/libb.so"}, program="/usr/bin/true")
-    status, told = office.run("plans", "run", "--yes", plan)
-    assert (status, "this would break other programs" in told, "libb.so" in told) == (1, True, True), told
+    status, answer = office.run("plans", "run", "--yes", plan)
+    assert (status, "this would break other programs" in answer, "libb.so" in answer) == (1, True, True), answer
     assert tree_of(office.root) == before
 
 

@@ -55,9 +55,9 @@ WHAT_IS_LOST = pytest.mark.parametrize("lost", ["names and bytes", "bytes"])
 
 @EVERY
 @WHAT_IS_LOST
-def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(power: Power, every: int, lost: str) -> None:
+def test_whenever_the_power_goes_it_is_resumed_or_undone(power: Power, every: int, lost: str) -> None:
     world = power.world
-    shutil.rmtree(world.home / "machines")  # the journal too is made anew
+    shutil.rmtree(world.home / "machines")  # the journal too is made again
     kinds = {"before": 0, "unfinished": 0, "after": 0}
     for number, where in enumerate(power.cuts("plans", "run", "--yes", str(world.plan), lost=lost, every=every)):
         if world.run("history").status == UNFINISHED:

@@ -1,4 +1,4 @@
-"""A publisher's installer as a step: run only if signed, its changes known; cut off or undone, all is as it was."""
+"""A publisher's installer as a step: run only if signed, its changes known; interrupted or undone, all is as it was."""
 
 import hashlib
 import json
@@ -28,7 +28,7 @@ SYSTEM_REG = r"""WINE REGISTRY Version 2
 [System\\CurrentControlSet\\Services\\Tide] 1700000000
 "Start"=dword:00000002
 """
-# What stands in for wine carries out a script in place of the program; what the script does is what the installer does.
+# What stands in for wine performs a script in place of the program; what the script does is what the installer does.
 WINE = """#!/bin/sh
 [ "$1" = --version ] && {{ echo stand-in 1.0; exit; }}
 cd "$WINEPREFIX" && sh {script}
@@ -57,7 +57,7 @@ def as_it_is(root: Path) -> Tree:
 
 
 class Office:
-    """A prefix with a signed installer, and a wine that carries out a script."""
+    """A prefix with a signed installer, and a wine that performs a script."""
 
     def __init__(self, folder: Path, fundamen: Fundamen) -> None:
         self.root, self.script, self._fundamen = folder / "prefix", folder / "script", fundamen
@@ -117,7 +117,7 @@ def office(tmp_path: Path, fundamen: Fundamen, monkeypatch: pytest.MonkeyPatch) 
     return office
 
 
-def test_one_whose_publisher_nobody_trusts_and_one_that_was_altered_are_not_run(office: Office) -> None:
+def test_one_whose_publisher_no_one_trusts_and_one_that_was_altered_are_not_run(office: Office) -> None:
     before = as_it_is(office.root)
     ran = office.install()
     assert (ran.status, says(ran.err, "changes.its-publisher-is-not-proven")) == (4, True), ran.err
@@ -130,15 +130,15 @@ def test_one_whose_publisher_nobody_trusts_and_one_that_was_altered_are_not_run(
     assert (ran.status, says(ran.err, "changes.its-sha-256-is-not-the")) == (4, True), ran.err
 
 
-def test_what_it_changed_and_what_it_made_worse_is_told_and_an_undo_gives_back_every_byte(office: Office) -> None:
+def test_what_it_changed_and_what_it_made_worse_is_reported_and_an_undo_gives_back_every_byte(office: Office) -> None:
     ran = office.trusting().install()
     assert (ran.status, "But it made 4 things worse." in ran.out) == (1, True), ran.out + ran.err
-    told = " ".join(ran.out.split())
-    assert "3 added, 3 changed, 2 removed" in told
-    assert says(told, "changes.has-lost", name="PATH", lost="C:\\Berth")
-    assert says(told, "changes.the-service-was-started-before-and", service="Tide")
-    assert says(told, "changes.had-the-version-and-has-the", old="4.2.0.0", new="4.1.0.0")
-    assert says(told, "changes.was-there-and-is-gone")
+    answer = " ".join(ran.out.split())
+    assert "3 added, 3 changed, 2 removed" in answer
+    assert says(answer, "changes.has-lost", name="PATH", lost="C:\\Berth")
+    assert says(answer, "changes.the-service-was-started-before-and", service="Tide")
+    assert says(answer, "changes.had-the-version-and-has-the", old="4.2.0.0", new="4.1.0.0")
+    assert says(answer, "changes.was-there-and-is-gone")
     assert (office.root / "drive_c/Tide 4/tide.txt").read_text() == "new\n"
     undone = office.run("undo")
     assert undone.status == 0, undone.err
@@ -166,7 +166,7 @@ def test_what_others_have_written_since_stays_and_what_they_have_changed_hinders
 
 
 @pytest.mark.parametrize("status", [102, 1])
-def test_one_that_fails_is_told_with_its_cause_and_everything_is_as_before(office: Office, status: int) -> None:
+def test_one_that_fails_is_reported_with_its_cause_and_everything_is_as_before(office: Office, status: int) -> None:
     office.trusting()
     log = office.root / "drive_c/windows/temp/setup.log"
     office.script.write_text(f"{INSTALLS}\ncat > '{log}' <<'END'\n{LOG}END\nexit {status}\n")
@@ -192,10 +192,10 @@ def test_its_log_is_followed_while_it_runs_and_what_stood_in_it_before_is_none_o
     streams: dict[str, Any] = {"stderr": subprocess.PIPE, "stdout": subprocess.DEVNULL}
     with subprocess.Popen(command, text=True, env=environment, **streams) as run:
         assert run.stderr is not None
-        told = [run.stderr.readline() for _ in range(3)]
+        answer = [run.stderr.readline() for _ in range(3)]
         assert run.poll() is None  # it still runs
         run.communicate()
-    words = [line.partition(": ")[2].strip() for line in told]
+    words = [line.partition(": ")[2].strip() for line in answer]
     assert words == lines[1:]
     assert run.returncode == 5
     assert as_it_is(office.root) == office.before
@@ -219,7 +219,7 @@ def faults(office: Office, home: Path) -> Faults:
 @pytest.mark.parametrize(
     "every", [67, pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])], ids=["sampled", "in full"]
 )
-def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Office, faults: Faults, every: int) -> None:
+def test_killed_anywhere_it_is_run_again_or_the_prefix_is_as_before(office: Office, faults: Faults, every: int) -> None:
     office.trusting()
     plan = office.plan
 
@@ -255,9 +255,9 @@ def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Offic
 
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-16", "utf-8-sig"])
-def test_the_decisive_lines_of_a_log_are_told_as_they_are_written(tmp_path: Path, encoding: str) -> None:
-    told: list[str] = []
-    log = InstallerLog((str(tmp_path), "setup.log"), told.append)
+def test_the_decisive_lines_of_a_log_are_reported_as_they_are_written(tmp_path: Path, encoding: str) -> None:
+    answer: list[str] = []
+    log = InstallerLog((str(tmp_path), "setup.log"), answer.append)
     data = LOG.encode(encoding)
     for at in range(0, len(data), 7):
         with open(tmp_path / "SETUP.log", "ab") as file:
@@ -265,4 +265,4 @@ def test_the_decisive_lines_of_a_log_are_told_as_they_are_written(tmp_path: Path
         log.heed()
     lines = log.finish()
     assert [(line.number, line.is_cause) for line in lines] == [(3, True), (4, False), (5, False)]
-    assert [line.split(" of ")[0] for line in told] == ["line 3", "line 4", "line 5"]
+    assert [line.split(" of ")[0] for line in answer] == ["line 3", "line 4", "line 5"]

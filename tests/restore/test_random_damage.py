@@ -1,4 +1,4 @@
-"""From a healthy machine of 500 components: damages by chance are all found, nothing else is, and all is put right."""
+"""From a healthy machine of 500 components: damages by chance are all found, nothing else is, and all is repaired."""
 
 import hashlib
 import random
@@ -234,7 +234,7 @@ def tmp_path(in_memory: Path) -> Path:
     ],
     ids=["one", "another", "one half", "the other half"],
 )
-def test_every_damage_is_found_put_right_and_can_be_taken_back(
+def test_every_damage_is_found_put_right_and_can_be_undone(
     linux: ALinuxMachine, tmp_path: Path, home: Path, seeds: range
 ) -> None:
     harbour = Harbour(linux, ASource(tmp_path, home), home)

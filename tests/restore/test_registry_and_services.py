@@ -1,4 +1,4 @@
-"""Values of registries, PATH in one, services of Windows and of systemd, limits of the kernel: changed, taken back."""
+"""Values of registries, PATH in one, services of Windows and of systemd, limits of the kernel: changed, undone."""
 
 import json
 import os
@@ -130,7 +130,7 @@ def test_where_the_system_has_written_since_an_undo_puts_back_just_the_values(pl
 
 
 @pytest.mark.parametrize(
-    ("step", "told"),
+    ("step", "answer"),
     [
         ({"name": "Station", "value": "Reed", "expects": "Channel"}, "and 'Channel' was expected"),
         ({"name": "Station", "value": 7, "type": "texts"}, "cannot hold it"),
@@ -140,13 +140,13 @@ def test_where_the_system_has_written_since_an_undo_puts_back_just_the_values(pl
         ({"do": "enable service", "path": "HKLM\\x", "name": "Nobody"}, "no service of this name"),
     ],
 )
-def test_what_does_not_fit_is_refused_and_nothing_is_changed(place: Place, step: dict[str, Any], told: str) -> None:
+def test_what_does_not_fit_is_refused_and_nothing_is_changed(place: Place, step: dict[str, Any], answer: str) -> None:
     before = hives(place.root)
     ran = place.plan({"do": "set registry value", "path": "HKLM\\Software\\Tide", **step})
     if step.get("path") == "HKLM\\Elsewhere" and (place.root / "system.reg").exists():
         assert ran.status == 0  # a prefix has one hive for all of HKLM
         return
-    assert (ran.status in {2, 5}, told in ran.err) == (True, True), ran.err
+    assert (ran.status in {2, 5}, answer in ran.err) == (True, True), ran.err
     assert hives(place.root) == before
 
 
@@ -219,7 +219,7 @@ class TestServicesOfThisHost:
         }
         assert (tmp_path / "tide.ini").read_text() == "[tide]\nup = no\n"
 
-    def test_where_it_does_not_start_everything_is_taken_back(
+    def test_where_it_does_not_start_everything_is_undone(
         self, tmp_path: Path, state: Path, fundamen: Fundamen
     ) -> None:
         (tmp_path / "tide.ini").write_text("[tide]\nup = no\n")

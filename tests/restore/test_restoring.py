@@ -1,4 +1,4 @@
-"""A restoration is either as it was or as it should be, whatever stops it, and can be taken back to the byte."""
+"""A restoration is either as it was or as it should be, whatever stops it, and can be undone to the byte."""
 
 import builtins
 import errno
@@ -39,7 +39,7 @@ MISSING, OTHER, CUT, SOUND = (f"/opt/app/lib/lib{letter}.so" for letter in "abcd
 
 
 class Case:
-    """The machine of the first journey: one library missing, one of the other width, one cut in half, one sound."""
+    """The machine of the first journey: one library missing, one for another architecture, one cut, one sound."""
 
     def __init__(self, linux: ALinuxMachine, source: ASource, home: Path) -> None:
         linux.program(PROGRAM, needs=tuple(FILES), runpath="$ORIGIN/../lib")
@@ -270,7 +270,7 @@ def _stopped_at(call: int, error: Callable[[], BaseException], once: bool) -> It
 
 
 def _count(case: Case) -> int:
-    """How many calls a restoration makes, once the journal is there and all that is fetched is at hand."""
+    """How many calls a restoration makes, once the journal is there and all that is fetched is available."""
     case.restored()
     case.undone()
     with _stopped_at(0, CutError, once=True) as calls:
@@ -299,19 +299,19 @@ def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(cas
 
 
 @pytest.mark.parametrize("code", [errno.ENOSPC, errno.EACCES, errno.EIO])
-def test_when_a_call_fails_everything_is_taken_back_and_said(case: Case, code: int) -> None:
-    before, told = case.tree(), list[str]()
+def test_when_a_call_fails_everything_is_undone_and_said(case: Case, code: int) -> None:
+    before, answer = case.tree(), list[str]()
     for call in range(1, _count(case) + 1):
         try:
             with _stopped_at(call, lambda: OSError(code, os.strerror(code), "/a/file"), once=True):
                 case.restored()
             case.undone()  # the failing call did not matter
         except RestorationError as error:
-            told.append(error.why)
+            answer.append(error.why)
         assert case.tree() == before, f"failed at call {call}"
         assert case.journal.cut_off() is None
-    assert len(told) > 20
-    assert all(os.strerror(code) in why for why in told)
+    assert len(answer) > 20
+    assert all(os.strerror(code) in why for why in answer)
 
 
 def test_an_undo_that_is_cut_off_can_be_done_again(case: Case) -> None:
@@ -540,7 +540,7 @@ def test_what_another_program_would_come_to_lack_is_not_offered(
         {"program": "/opt/old/bin/app", "name": "libz.so", "reason": ANY}
     ]
     assert tree_of(linux.root) == before
-    assert fundamen("restore", "--yes", *on).status == 0  # nobody said that the other one counts
+    assert fundamen("restore", "--yes", *on).status == 0  # no one said that the other one counts
 
 
 def test_a_program_that_was_put_right_before_is_looked_after(

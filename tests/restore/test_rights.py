@@ -1,4 +1,4 @@
-"""Rights of files and folders are given by a plan, told before, and taken back; what they mean is the kernel's word."""
+"""Rights of files and folders are given by a plan, told before, and undone; what they mean is the kernel's word."""
 
 import json
 import os
@@ -54,7 +54,7 @@ def may_read(file: Path, uid: int, gid: int) -> bool:
     return subprocess.run(["python3", "-c", code], capture_output=True, check=False).returncode == 0
 
 
-def test_mode_and_owner_are_given_and_taken_back(
+def test_mode_and_owner_are_given_and_undone(
     fundamen: Fundamen, linux: ALinuxMachine, file: Path, given: Given
 ) -> None:
     before = without_times(tree_of(linux.root))
@@ -85,8 +85,8 @@ def test_capabilities_are_those_that_the_systems_own_tool_reads(given: Given, fi
     if (tool := shutil.which("getcap", path="/usr/sbin:/sbin:/usr/bin")) is None:
         pytest.skip("no tool that reads capabilities")
     given({"capabilities": "cap_net_raw,cap_bpf=ep"})
-    told = subprocess.run([tool, file], capture_output=True, text=True, check=True).stdout
-    assert told.split()[-1] == "cap_net_raw,cap_bpf=ep"
+    answer = subprocess.run([tool, file], capture_output=True, text=True, check=True).stdout
+    assert answer.split()[-1] == "cap_net_raw,cap_bpf=ep"
     given({"owner": "tide"})
     assert os.listxattr(file) == []
     given({"capabilities": ""}, status=0)

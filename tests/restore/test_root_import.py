@@ -90,7 +90,7 @@ def test_what_importing_a_root_would_not_mend_is_said(office: ALinuxMachine, fun
     assert says(fundamen("roots", "import", "/opt/plain.exe", *machine).err, "restore.it-has-no-signature-and-no")
 
 
-def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxMachine, fundamen: Fundamen) -> None:
+def test_a_bundle_that_was_written_again_keeps_what_else_is_in_it(office: ALinuxMachine, fundamen: Fundamen) -> None:
     machine = ("-m", str(office.root))
     assert fundamen(*importing("--yes", "--fingerprint", FINGERPRINT), *machine).status == 0
     other = APublisher().root.pem
@@ -102,7 +102,7 @@ def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxM
 
 @pytest.fixture
 def volume(windows: AWindowsMachine, tmp_path: Path) -> AWindowsMachine:
-    """The same as a Windows volume, with an entry for somebody else in its store."""
+    """The same as a Windows volume, with an entry for someone else in its store."""
     (tmp_path / "root.cer").write_bytes(PUBLISHER.root.der)
     windows.registry({"Microsoft": {"SystemCertificates": {"ROOT": {"Certificates": {"AB": {"Blob": b"x"}}}}}})
     return windows.file("C:\\chain.pem", PUBLISHER.signer.pem + PUBLISHER.authority.pem)

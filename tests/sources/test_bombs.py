@@ -35,9 +35,9 @@ def deflated_zeros(size: int, first: bytes = b"") -> Iterator[bytes]:
 def a_zip_of(name: str, size: int, first: bytes = b"MZ") -> bytes:
     """An archive with one file, which states its size as it is."""
     data, file = b"".join(deflated_zeros(size, first)), name.encode()
-    told = struct.pack("<HHHHHIIIHH", 20, 0, 8, 0, 33, 0, len(data), size + len(first), len(file), 0)
-    local = b"PK\x03\x04" + told + file
-    entry = b"PK\x01\x02" + struct.pack("<H", 20) + told + bytes(14) + file
+    answer = struct.pack("<HHHHHIIIHH", 20, 0, 8, 0, 33, 0, len(data), size + len(first), len(file), 0)
+    local = b"PK\x03\x04" + answer + file
+    entry = b"PK\x01\x02" + struct.pack("<H", 20) + answer + bytes(14) + file
     end = struct.pack("<4sHHHHIIH", b"PK\x05\x06", 0, 0, 1, 1, len(entry), len(local) + len(data), 0)
     return local + data + entry + end
 

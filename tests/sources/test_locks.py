@@ -78,7 +78,7 @@ def state(fundamen: Fundamen, lock: Path, there: Path, *more: str) -> tuple[int,
 
 
 @pytest.mark.parametrize("name", LOCKS)
-def test_an_aged_entry_is_told_refreshed_and_taken_back(
+def test_an_aged_entry_is_reported_refreshed_and_undone(
     name: str, there: Path, fundamen: Fundamen, tmp_path: Path
 ) -> None:
     text, kind = LOCKS[name]
@@ -99,7 +99,7 @@ def test_an_aged_entry_is_told_refreshed_and_taken_back(
     assert lock.read_text() == text
 
 
-def test_a_file_that_was_altered_is_told_from_a_lock_file_that_has_aged(
+def test_a_file_that_was_altered_is_distinguished_from_a_lock_file_that_has_aged(
     there: Path, fundamen: Fundamen, tmp_path: Path
 ) -> None:
     recorded(fundamen, tmp_path, OLD)

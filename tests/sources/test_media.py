@@ -135,7 +135,7 @@ def test_loose_files_go_where_the_technician_says(linux: ALinuxMachine, fundamen
     [(b"no medium", "is no disc image"), (a_zip({"../salt.dll": WIDE}), "leads elsewhere"), (None, "cannot be read")],
     ids=["a text", "a climbing path", "not there"],
 )
-def test_a_medium_that_cannot_be_used_is_told(
+def test_a_medium_that_cannot_be_used_is_reported(
     office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path, content: bytes | None, said: str
 ) -> None:
     medium = tmp_path / "medium"
@@ -215,7 +215,7 @@ def test_what_is_not_said_is_asked_for(
         ("Devon Tides", False),
     ],
 )
-def test_an_edition_for_developers_is_told_from_the_runtime(name: str, expected: bool) -> None:  # noqa: FBT001
+def test_an_edition_for_developers_is_distinguished_from_the_runtime(name: str, expected: bool) -> None:  # noqa: FBT001
     assert is_for_developers(name) is expected
 
 

@@ -59,8 +59,8 @@ TRAPS: dict[str, tuple[dict[str, bytes], tuple[str, ...], str, str]] = {  # file
 def test_what_the_packager_could_not_stand_for_is_refused_with_the_way_on(publish: Publish, name: str) -> None:
     files, more, version, said = TRAPS[name]
     ran = publish(files, *more, version=version)
-    told = " ".join(ran.err.split())
-    assert (ran.status in {2, 3, 4}, said in told, "Do: " in told) == (True, True, True), ran.out + ran.err
+    answer = " ".join(ran.err.split())
+    assert (ran.status in {2, 3, 4}, said in answer, "Do: " in answer) == (True, True, True), ran.out + ran.err
 
 
 WHEEL = "tide-4.2-cp311-cp311-linux_x86_64.whl"
@@ -127,8 +127,8 @@ def test_what_an_install_package_says_of_itself_stays(
     words = ("--publisher", "Ardvane", "--package", "Other", "--version", version, "--keys", tmp_path / "keys")
     digest = ("--media-digest", hashlib.sha256(data).hexdigest())
     ran = fundamen("sources", "publish", tmp_path / "source", "--from", file, *words, *digest)
-    told = " ".join((ran.out + ran.err).split())
-    assert (ran.status, (said or "signed: libsalt4 4.2") in told) == (2 if said else 0, True), told
+    answer = " ".join((ran.out + ran.err).split())
+    assert (ran.status, (said or "signed: libsalt4 4.2") in answer) == (2 if said else 0, True), answer
 
 
 def test_what_is_vouched_for_is_published_and_technicians_see_why(

@@ -53,7 +53,7 @@ def test_while_a_key_is_replaced_every_reader_sees_a_catalogue_that_holds(source
     catalogue = source.trusted()
     roots = source.folder / "metadata"
     source.with_new_key("timestamp")
-    (roots / "2.root.json").rename(tmp_path / "2.root.json")  # as if it was cut off before the new root was written
+    (roots / "2.root.json").rename(tmp_path / "2.root.json")  # as if it was truncated before the new root was written
     assert len(source.store.refresh(catalogue.source).packages) == 1
 
 

@@ -68,7 +68,7 @@ def test_what_was_cut_off_goes_on_from_there(source: ASource, server: StandIn) -
 
 
 @pytest.mark.parametrize("fault", [Fault.WITHOUT_RANGES, None])
-def test_a_part_that_is_not_what_it_should_be_is_fetched_anew(
+def test_a_part_that_is_not_what_it_should_be_is_fetched_again(
     source: ASource, server: StandIn, home: Path, fault: Fault | None
 ) -> None:
     catalogue = trusted(source, server)
@@ -114,7 +114,7 @@ def test_a_statement_is_not_taken_in_whole_before_it_is_proven(source: ASource, 
         (Fault.CUT, "IncompleteRead|incomplete"),
     ],
 )
-def test_a_server_that_does_not_serve_is_told_in_one_sentence(
+def test_a_server_that_does_not_serve_is_reported_in_one_sentence(
     source: ASource, server: StandIn, fault: Fault, said: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     catalogue = trusted(source, server)
@@ -169,7 +169,7 @@ def signed_by_a_revoked_key(source: ASource, seen: Path) -> None:
     statement.to_file(path)
 
 
-def signed_by_somebody_else(source: ASource, seen: Path) -> None:
+def signed_by_someone_else(source: ASource, seen: Path) -> None:
     del seen
     for key in source.keys.glob("*.pem"):
         key.unlink()
@@ -184,7 +184,7 @@ ATTACKS: dict[str, tuple[Callable[[ASource, Path], object] | None, dict[str, Fau
     "mix and match": (mixed, {}, "older than the one already seen here (rollback)|altered"),
     "endless data": (None, {"timestamp.json": Fault.ENDLESS}, "longer than the signed size allows (endless data)"),
     "revoked key": (signed_by_a_revoked_key, {}, "wrong or revoked key"),
-    "wrong key": (signed_by_somebody_else, {}, "wrong or revoked key|rollback"),
+    "wrong key": (signed_by_someone_else, {}, "wrong or revoked key|rollback"),
     "arbitrary file": (None, {"CONTENT": Fault.ALTERED}, "the signed one is"),
     "endless file": (None, {"CONTENT": Fault.ENDLESS}, "the signed one is"),
     "slow retrieval": (None, {"CONTENT": Fault.SLOW}, "(slow retrieval)"),
@@ -251,6 +251,6 @@ def test_the_proxy_that_the_host_names_is_used_and_bypassed_as_it_says(
         assert proxy.asked == set()
 
 
-def test_an_authority_that_is_no_certificate_is_told(source: ASource, server: StandIn) -> None:
+def test_an_authority_that_is_no_certificate_is_reported(source: ASource, server: StandIn) -> None:
     with pytest.raises(UsageError, match="holds no certificate in PEM"):
         source.trusted(server.address, authority="no certificate")

@@ -62,7 +62,7 @@ def altered(path: Path, old: str, new: str) -> None:
     path.write_text(text.replace(old, new))
 
 
-def signed_by_somebody_else(source: ASource) -> None:
+def signed_by_someone_else(source: ASource) -> None:
     statement = newest(source, "targets")
     data = json.loads(statement.read_text())
     data["signatures"][0]["sig"] = "00" * 64
@@ -86,7 +86,7 @@ def mixed_with_an_older_statement(source: ASource) -> None:
 
 
 ATTACKS: dict[str, tuple[Callable[[ASource], object], str]] = {
-    "wrong key": (signed_by_somebody_else, "not signed by the keys"),
+    "wrong key": (signed_by_someone_else, "not signed by the keys"),
     "altered version": (lambda s: altered(newest(s, "snapshot"), '"version": 1', '"version": 7'), "not signed|older"),
     "altered description": (
         lambda s: description(s).write_bytes(description(s).read_bytes()[:-9] + bytes(9)),
@@ -218,7 +218,7 @@ def test_a_file_whose_own_name_is_damaged_is_known_by_the_name_it_lies_under(
         assert [c["verdict"] for c in record["components"] if c["name"] == "libx.so.1"] == ["corrupt"]
 
 
-def test_our_own_copies_are_checked_and_brought_in_anew(
+def test_our_own_copies_are_checked_and_brought_in_again(
     tmp_path: Path, home: Path, linux: ALinuxMachine, fundamen: Fundamen
 ) -> None:
     linux.program("/opt/t/bin/tidebook", needs=["libx.so.1"], runpath="/opt/t/lib")

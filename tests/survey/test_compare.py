@@ -37,7 +37,7 @@ def two(tmp_path: Path) -> tuple[ALinuxMachine, ALinuxMachine]:
     return machines
 
 
-def test_only_what_the_program_stands_on_is_told_what_stops_it_first(
+def test_only_what_the_program_depends_on_is_reported_what_stops_it_first(
     fundamen: Fundamen, two: tuple[ALinuxMachine, ALinuxMachine]
 ) -> None:
     here, there = (machine.root for machine in two)
@@ -68,23 +68,23 @@ def test_a_capture_stands_for_its_machine(fundamen: Fundamen, two: tuple[ALinuxM
         assert on_capture["differences"] == on_machine["differences"]
 
 
-def test_what_is_installed_trusted_and_started_is_told_for_the_machines_as_a_whole(
+def test_what_is_installed_trusted_and_started_is_reported_for_the_machines_as_a_whole(
     fundamen: Fundamen, two: tuple[ALinuxMachine, ALinuxMachine]
 ) -> None:
     root = AnIssuer.root("Marram Root")
     two[1].file("/etc/ssl/certs/ca-certificates.crt", root.pem)
     found = compared(fundamen, *(machine.root for machine in two))
-    told = {
+    answer = {
         (each["about"], each["name"].partition(" (")[0]): (each["here"]["text"], each["there"]["text"])
         for each in found["differences"]
     }
-    assert told[("package", "libtide:amd64")] == ("1", "2")
-    assert told[("service", "tide.service")] == (
+    assert answer[("package", "libtide:amd64")] == ("1", "2")
+    assert answer[("service", "tide.service")] == (
         say("survey.started-by", name="multi-user.target"),
         say("survey.started-by", name="graphical.target"),
     )
-    assert told[("certificate", "Marram Root")][0] == "not there"
-    assert told[("setting", "/etc/ld.so.conf")] == ("not there", "/opt/tide/lib")
+    assert answer[("certificate", "Marram Root")][0] == "not there"
+    assert answer[("setting", "/etc/ld.so.conf")] == ("not there", "/opt/tide/lib")
 
 
 def test_trees_are_compared_file_by_file_and_wrong_words_are_refused(fundamen: Fundamen, tmp_path: Path) -> None:
@@ -110,8 +110,10 @@ def test_services_and_the_loaders_settings_of_two_windows_volumes(fundamen: Fund
             "Control": {"Session Manager": {"SafeDllSearchMode": 0, **known}},
         })  # fmt: skip
     found = compared(fundamen, *(volume.root for volume in volumes))
-    told = [(each["about"], each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]]
-    assert told == [
+    answer = [
+        (each["about"], each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]
+    ]
+    assert answer == [
         ("service", "Tide", "disabled", "started with the system"),
         ("setting", say("survey.known-library", name="tide"), "not there", "tide.dll"),
     ]

@@ -35,7 +35,7 @@ WINDOWS = (
 
 @pytest.fixture(scope="module")
 def gathered() -> Iterator[tuple[Path, Path]]:
-    """A program of which one library is gone, one is for nobody, and what was gathered of it."""
+    """A program of which one library is gone, one is for no one, and what was gathered of it."""
     with tempfile.TemporaryDirectory() as folder:  # on the disk: nothing below /dev is gathered
         yield gathered_in(Path(folder))
 
@@ -181,7 +181,7 @@ def test_what_unpacks_to_far_more_than_any_machines_files_is_refused(
         read_gathered(io.BytesIO(gzip.compress(zeros)), "packed")
 
 
-def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Path) -> None:
+def test_hostile_sizes_and_newer_forms_are_reported(fundamen: Fundamen, tmp_path: Path) -> None:
     newer, larger, leading_out = b"gathered 2", b"file 99999999999 /", b"file 4 ../../"
     changes = ((b"gathered 1", newer), (b"file 4 /", larger), (b"file 4 /", leading_out), (b"\nend\n", b"\n"))
     for number, (old, new) in enumerate(changes):

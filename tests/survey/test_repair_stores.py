@@ -18,23 +18,23 @@ STORE = "/Windows/WinSxS"
 
 def spoilt(fundamen: Fundamen, root: Path, depth: str = "used") -> list[dict[str, Any]]:
     [found] = fundamen("survey", "-m", root, "--depth", depth, "--json").records
-    told: list[dict[str, Any]] = found["spoilt"]
-    return told
+    answer: list[dict[str, Any]] = found["spoilt"]
+    return answer
 
 
-def test_kept_packages_that_are_cut_are_told(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+def test_kept_packages_that_are_cut_are_reported(fundamen: Fundamen, linux: ALinuxMachine) -> None:
     linux.program("/bin/sh").file(f"{ARCHIVES}/tide_1%3a2.0-1_amd64.deb", a_deb("tide", "1:2.0-1"))
     assert spoilt(fundamen, linux.root) == []
     whole = a_deb("ebb", "1")
     for end in (0, 40, 150, len(whole) // 2, len(whole) - 40, len(whole) - 3):
         linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", whole[:end])
-        [told] = spoilt(fundamen, linux.root)
-        assert (told["path"], told["do"]["text"]) == (
+        [answer] = spoilt(fundamen, linux.root)
+        assert (answer["path"], answer["do"]["text"]) == (
             f"{ARCHIVES}/ebb_1_amd64.deb",
             say("survey.rm-apt-get-download", path=f"{ARCHIVES}/ebb_1_amd64.deb", name="ebb", architecture="amd64"),
         )  # fmt: skip
     assert fundamen("capture", "-m", linux.root, "all.capture", "--all", "--yes").status == 0
-    assert spoilt(fundamen, linux.root.parent / "all.capture") == [told]
+    assert spoilt(fundamen, linux.root.parent / "all.capture") == [answer]
     assert spoilt(fundamen, linux.root, "needs") == []
 
 
@@ -59,7 +59,9 @@ def test_files_of_the_component_store_are_compared_with_their_assemblies(
     assert spoilt(fundamen, windows.root) == []
     windows.file(f"{STORE}/amd64_salt/salt.dll", data[:-1] + b"!")
     (windows.root / "Windows/WinSxS/amd64_salt/zone.dll").unlink()
-    assert [(told["path"].rpartition("\\")[2], told["why"]["code"]) for told in spoilt(fundamen, windows.root)] == [
+    assert [
+        (answer["path"].rpartition("\\")[2], answer["why"]["code"]) for answer in spoilt(fundamen, windows.root)
+    ] == [
         ("salt.dll", "survey.its-bytes-are-not-those-that"),
         ("zone.dll", "survey.its-assembly-lists-it-and-it"),
     ]
@@ -72,8 +74,8 @@ def test_our_own_copies_are_checked_and_left_as_they_are(fundamen: Fundamen, lin
     copy = home / "content" / ("ab" * 32)
     copy.parent.mkdir(parents=True, exist_ok=True)
     copy.write_bytes(b"not that")
-    [told] = spoilt(fundamen, linux.root)
-    assert (told["path"], told["do"]["text"], copy.read_bytes()) == (
+    [answer] = spoilt(fundamen, linux.root)
+    assert (answer["path"], answer["do"]["text"], copy.read_bytes()) == (
         str(copy),
         say("cli.fundamen-sources-verify"),
         b"not that",

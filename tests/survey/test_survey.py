@@ -70,7 +70,7 @@ def test_what_stops_most_programs_comes_first_and_counts_once(surveyed: Surveyed
         ("libcut.so", "corrupt", 0),
     ]
     assert (found["programs"], found["scripts"], found["folders"]) == (6, 2, ["/usr", "/bin", "/lib64", "/opt"])
-    assert found["faults"] == 6  # with the library that lies in the folder of the other width
+    assert found["faults"] == 6  # with the library that lies in the folder for the other word size
     assert found["strays"] == [
         {"path": "/usr/lib64/libebb.so.1", "architecture": "x86", "folder_is_for": "x86_64"},
     ]
@@ -93,7 +93,7 @@ def test_in_the_figure_a_cause_has_a_bar_as_long_as_what_it_stops(surveyed: Surv
     assert surveyed.fundamen("survey", "-m", linux.root, *words).status == 2  # they are there already
 
 
-def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_nobody_could_serve_does(
+def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_no_one_could_serve_does(
     surveyed: Surveyed, linux: ALinuxMachine
 ) -> None:
     linux.library("/opt/host/libhost.so", soname="libhost.so").library("/opt/plug/one.so", needs=["libhost.so"])
@@ -170,7 +170,7 @@ def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
 
     def mapped(file: int, size: int, flags: int, protection: int, offset: int) -> mmap.mmap:
         content = mmap.mmap(file, size, flags, protection, offset=offset)
-        faulthandler.disable()  # nobody needs a report of it
+        faulthandler.disable()  # no one needs a report of it
         os.truncate(shrinking, 0)  # the system ends whoever reads on
         return content
 
@@ -183,7 +183,7 @@ def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
     assert sorted(kept) == ["/usr/lib/ebb", *files]
 
 
-def test_a_process_that_is_ended_from_outside_is_told_and_holds_nobody_up() -> None:
+def test_a_process_that_is_ended_from_outside_is_reported_and_holds_no_one_up() -> None:
     def be_ended(_parcel: int) -> None:
         os.kill(os.getpid(), signal.SIGKILL)
 
@@ -209,7 +209,7 @@ def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linu
     assert (gone.status, says(gone.err, "machine.there-is-no-such-folder")) == (3, True)
 
 
-def test_commands_that_path_finds_twice_are_told_unless_they_are_one_file(
+def test_commands_that_path_finds_twice_are_reported_unless_they_are_one_file(
     surveyed: Surveyed, linux: ALinuxMachine
 ) -> None:
     linux.program("/usr/bin/tide").program("/opt/tide/tide", needs=["libc.so.6"]).link(
@@ -219,7 +219,7 @@ def test_commands_that_path_finds_twice_are_told_unless_they_are_one_file(
     assert found["tools"] == [{"name": "tide", "first": "/opt/same/tide", "others": ["/opt/tide/tide"]}]
 
 
-def test_certificates_that_end_packages_in_two_versions_and_broken_off_installations_are_told(
+def test_certificates_that_end_packages_in_two_versions_and_broken_off_installations_are_reported(
     surveyed: Surveyed, linux: ALinuxMachine
 ) -> None:
     now = datetime.now(UTC)
@@ -259,15 +259,17 @@ Version: 1
     ]
 
 
-def test_a_package_database_that_was_emptied_is_told_with_its_backup(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+def test_a_package_database_that_was_emptied_is_reported_with_its_backup(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
     linux.packages({f"tide-{number}": {f"/usr/share/{number}": b"x"} for number in range(40)})
     assert surveyed.survey()["unfinished"] == []
     status = linux.root / "var/lib/dpkg/status"
     status.rename(status.with_name("status-old"))
     for left in ("", "Package: tide-0\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"):
         status.write_text(left)
-        [told] = surveyed.survey()["unfinished"]
-        assert (told["what"]["code"], "status-old" in told["why"]["text"]) == ("survey.the-package-database", True)
+        [answer] = surveyed.survey()["unfinished"]
+        assert (answer["what"]["code"], "status-old" in answer["why"]["text"]) == ("survey.the-package-database", True)
 
 
 def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_changed(
@@ -303,7 +305,7 @@ def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_ch
     ]
 
 
-def test_names_in_a_damaged_record_that_no_file_can_have_are_told(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+def test_names_in_a_damaged_record_that_no_file_can_have_are_reported(surveyed: Surveyed, linux: ALinuxMachine) -> None:
     linux.packages({"tide": {"/usr/share/tide": b"tide"}})
     names = [b"/nul\0byte", b"/" + b"x" * 5000, b"/../../../../../../gone", b"/\xff\xfe", b"relative"]
     listed = linux.root / "var/lib/dpkg/info/tide.list"
@@ -365,7 +367,7 @@ def test_one_plan_puts_all_programs_right_that_cannot_start_and_libraries_that_a
     assert surveyed.survey()["causes"] == []
 
 
-def test_a_volume_of_windows_is_surveyed_and_what_waits_for_a_restart_is_told(
+def test_a_volume_of_windows_is_surveyed_and_what_waits_for_a_restart_is_reported(
     fundamen: Fundamen, windows: AWindowsMachine
 ) -> None:
     windows.system()

@@ -20,7 +20,7 @@ def test_what_no_user_of_a_machine_can_use_is_found(fundamen: Fundamen, linux: A
     linux.packages({"mawk": {"/usr/bin/mawk": program, "/usr/bin/tide": program}})
     linux.file("/var/lib/dpkg/alternatives/awk", ALTERNATIVE)
     linux.link("/usr/bin/awk", "/etc/alternatives/awk").link("/etc/alternatives/awk", "/usr/bin/mawk")
-    linux.file("/usr/local/bin/own", program, 0o644)  # of nobody's package: somebody may have meant it
+    linux.file("/usr/local/bin/own", program, 0o644)  # of no one's package: someone may have meant it
     linux.file("/usr/bin/notes", b"text", 0o644)
     assert unusable(fundamen, linux) == {}
     (linux.root / "usr/bin/tide").chmod(0o644)

@@ -23,9 +23,11 @@ def test_the_package_that_would_bring_an_installed_library_is_the_one_that_broug
     found = find_bringers(machine, chosen, [Architecture.X86_64], [folder])
     compared = 0
     for name in chosen:
-        told = subprocess.run(["dpkg", "-S", f"*/x86_64-linux-gnu/{name}"], capture_output=True, text=True, check=False)
-        owners = {line.partition(":")[0] for line in told.stdout.splitlines() if not line.startswith("diversion")}
-        if owners:  # a link that ldconfig made belongs to nobody
+        answer = subprocess.run(
+            ["dpkg", "-S", f"*/x86_64-linux-gnu/{name}"], capture_output=True, text=True, check=False
+        )
+        owners = {line.partition(":")[0] for line in answer.stdout.splitlines() if not line.startswith("diversion")}
+        if owners:  # a link that ldconfig made belongs to no one
             assert owners & {bringer.package for bringer in found.get(name, ())}, (name, owners, found.get(name))
             compared += 1
     assert compared > len(chosen) / 2

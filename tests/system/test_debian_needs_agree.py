@@ -1,4 +1,4 @@
-"""Debian's own dpkg is the truth: it sets up exactly those packages whose needs are told to be met."""
+"""Debian's own dpkg is the truth: it sets up exactly those packages whose needs are reported to be met."""
 
 import shutil
 import subprocess
@@ -29,7 +29,7 @@ def test_a_package_is_set_up_where_its_needs_are_met(fundamen: Fundamen, tmp_pat
     head = "Package: tidebook\nVersion: 1.0\nArchitecture: all\nMaintainer: A <a@ardvane.example>\nDescription: tides\n"
     (tree / "DEBIAN/control").write_text(f"{head}{relation}\n")
     subprocess.run(["dpkg-deb", "-b", tree, tmp_path / "tidebook.deb"], check=True, capture_output=True)
-    told = fundamen("installer", "tidebook.deb")
-    assert told.status in {0, 1}
+    answer = fundamen("installer", "tidebook.deb")
+    assert answer.status in {0, 1}
     words = ["dpkg", f"--root={root}", "--force-not-root", "--log=/dev/null", "-i", str(tmp_path / "tidebook.deb")]
-    assert (subprocess.run(words, capture_output=True, check=False).returncode == 0) is (told.status == 0)
+    assert (subprocess.run(words, capture_output=True, check=False).returncode == 0) is (answer.status == 0)

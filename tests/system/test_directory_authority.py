@@ -1,4 +1,4 @@
-"""A directory's certificate authority, against a real slapd and openssl: checked, made anew, taken back (S14)."""
+"""A directory's certificate authority, against a real slapd and openssl: checked, made again, undone (S14)."""
 
 import base64
 import json
@@ -169,7 +169,7 @@ def openssl_verifies(certificate: Path, authority: x509.Certificate, folder: Pat
     return subprocess.run(command, check=False, capture_output=True).returncode == 0
 
 
-def test_an_ended_authority_without_a_host_is_made_anew_with_its_own_key_and_can_be_taken_back(
+def test_an_ended_authority_without_a_host_is_made_again_with_its_own_key_and_can_be_undone(
     directory: Directory, keys: Keys
 ) -> None:
     before, server = directory.held(), f"localhost:{directory.tls_port}"
@@ -201,7 +201,7 @@ def test_an_ended_authority_without_a_host_is_made_anew_with_its_own_key_and_can
     assert PASSWORD.encode() not in journal
 
 
-def test_only_the_host_is_missing_and_whoever_waits_may_go_on_then(directory: Directory, keys: Keys) -> None:
+def test_only_the_host_is_missing_and_anyone_who_waits_may_go_on_then(directory: Directory, keys: Keys) -> None:
     assert directory.renew("--save-plan", "first.json").status == 0
     assert directory.restore("first.json").status == 0
     [record] = directory.authority("check", "--json").records
@@ -265,7 +265,7 @@ def test_a_certificate_is_issued_again_with_its_names(directory: Directory, keys
     assert directory.fundamen("authority", "reissue", *foreign).status == 4
 
 
-def test_no_entry_and_no_directory_are_told_apart(directory: Directory) -> None:
+def test_no_entry_and_no_directory_are_distinguished(directory: Directory) -> None:
     words = ("--server", f"127.0.0.1:{directory.port}")
     gone = directory.fundamen("authority", "check", "cn=gone,dc=marram,dc=example", *words)
     nearest = says(gone.out, "certificate_authorities.the-last-one-above-it-is", nearest="dc=marram,dc=example")

@@ -363,7 +363,7 @@ def of_two_features(code: str, *actions: list[str]) -> dict[str, list[list[str]]
     return tables
 
 
-def test_after_it_ran_it_is_told_whether_it_chose_what_was_meant(prefix: Path, fundamen: Fundamen) -> None:
+def test_after_it_ran_it_is_reported_whether_it_chose_what_was_meant(prefix: Path, fundamen: Fundamen) -> None:
     code = "{55555555-2222-4333-8444-555555555555}"
     package, before = a_package(prefix / "two.msi", of_two_features(code)), prefix / "before.json"
     words = ("installer", "--machine", prefix, package)

@@ -77,10 +77,10 @@ def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(
 
     assert "it has failed" in install("/fail")
     assert contents(prefix) == before
-    told = install()
-    assert "the machine must be restarted" in told
-    assert "PATH has lost" in told
-    assert says(told, "changes.the-service-was-started-before-and", service="MSIServer")
+    answer = install()
+    assert "the machine must be restarted" in answer
+    assert "PATH has lost" in answer
+    assert says(answer, "changes.the-service-was-started-before-and", service="MSIServer")
     assert (prefix / "drive_c/Tide 4/tide.txt").read_text() == "installed\n"
     assert not (prefix / "drive_c/berths.txt").exists()
     wine(prefix, "reg", "add", "HKCU\\Software\\Since", "/v", "Own", "/d", "yes")  # it is used meanwhile

@@ -108,7 +108,7 @@ def test_killed_at_any_system_call_nothing_is_lost(world: World) -> None:
 
 
 @pytest.mark.parametrize("error", ["ENOSPC", "EACCES"])
-def test_out_of_disk_or_rights_at_any_system_call_all_is_taken_back(world: World, error: str) -> None:
+def test_out_of_disk_or_rights_at_any_system_call_all_is_undone(world: World, error: str) -> None:
     statuses = []
     for call in range(1, world.count() + 1, 6):
         ran = world.traced("-e", f"inject={CALLS}:error={error}:when={call}")

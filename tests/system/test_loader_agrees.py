@@ -21,7 +21,7 @@ pytestmark = [pytest.mark.system, pytest.mark.skipif(sys.platform != "linux", re
 INTERPRETERS = {"x86_64": "/lib64/ld-linux-x86-64.so.2", "x86": "/lib/ld-linux.so.2"}
 
 
-def told_by_the_loader(program: str, interpreter: str) -> set[str | None]:
+def according_to_the_loader(program: str, interpreter: str) -> set[str | None]:
     """The real files that the loader maps for a program; None for each name that it does not find."""
     environment = {"LD_TRACE_LOADED_OBJECTS": "1"}
     secure = bool(os.stat(program).st_mode & 0o6000)  # in secure mode the loader does not answer; asked by hand it does
@@ -47,7 +47,7 @@ def test_every_dynamic_program_gets_the_loaders_own_answer(folder: str) -> None:
         if not (isinstance(elf, Elf) and elf.interpreter and "ld-linux" in elf.interpreter):
             continue
         ours = {r.path and os.path.realpath(r.path) for r in load_map(machine, MachinePath(str(path))).resolutions}
-        theirs = told_by_the_loader(str(path), elf.interpreter)
+        theirs = according_to_the_loader(str(path), elf.interpreter)
         compared += 1
         if ours != theirs:
             differing[str(path)] = ours ^ theirs

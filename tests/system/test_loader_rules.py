@@ -128,7 +128,7 @@ class Workshop:
         assert done.returncode == 0, done.stderr
 
 
-def told_by_the_loader(made: Workshop) -> set[str | None]:
+def according_to_the_loader(made: Workshop) -> set[str | None]:
     """The real files that the loader maps; None for each name that it does not find."""
     environment = {**made.environment, "LD_TRACE_LOADED_OBJECTS": "1"}
     command = [MUSL, "--list", os.path.realpath(made.program)] if made.compiler == "musl-gcc" else [made.program]
@@ -361,7 +361,7 @@ def compare(made: Workshop) -> None:
     real = starts(made)
     assert (trace.faults == ()) == real, [(fault.name, fault.reason) for fault in trace.faults]
     if real:
-        assert set(ours) == told_by_the_loader(made) - {None}
+        assert set(ours) == according_to_the_loader(made) - {None}
 
 
 def test_a_copy_that_is_found_first_and_lacks_a_version_hides_the_right_one_behind_it(tmp_path: Path) -> None:

@@ -19,7 +19,7 @@ from fundamen.formats.windows.pe import read_pe
 pytestmark = pytest.mark.system
 
 
-def told_by_monodis(path: Path) -> list[str]:
+def according_to_monodis(path: Path) -> list[str]:
     run = subprocess.run(
         ["monodis", "--assemblyref", path], capture_output=True, text=True, errors="replace", check=True
     )
@@ -34,7 +34,7 @@ def test_references_of_real_assemblies_are_those_that_monodis_lists() -> None:
         source = MemoryBytes(path.read_bytes(), str(path))
         managed = read_managed(source, read_pe(source))
         assert managed is not None, path
-        assert [f"{r.name} {r.version}" for r in managed.references] == told_by_monodis(path), path
+        assert [f"{r.name} {r.version}" for r in managed.references] == according_to_monodis(path), path
         compared += 1
     assert compared > 100
 
@@ -51,7 +51,7 @@ def in_a_private_path(app: Path) -> None:
     (app / "app.exe.config").write_text(f"<configuration><runtime>{probing}</runtime></configuration>")
 
 
-def where_nobody_looks(app: Path) -> None:
+def where_no_one_looks(app: Path) -> None:
     (app / "lib").mkdir()
     (app / "two.dll").rename(app / "lib" / "two.dll")
 
@@ -62,7 +62,7 @@ LAYOUTS: dict[str, tuple[Callable[[Path], object], list[str]]] = {
     "second level missing": (lambda app: (app / "two.dll").unlink(), ["two"]),
     "in a folder of its name": (in_a_folder_of_its_name, []),
     "in a private path": (in_a_private_path, []),
-    "where nobody looks": (where_nobody_looks, ["two"]),
+    "where nobody looks": (where_no_one_looks, ["two"]),
     "cut off": (lambda app: os.truncate(app / "two.dll", 700), ["two"]),
     "not an assembly": (lambda app: (app / "one.dll").write_text("one"), ["one"]),
 }
@@ -91,7 +91,7 @@ def test_probing_finds_what_the_runtime_finds(layout: str, tmp_path: Path) -> No
     assert [fault.name.partition(",")[0] for fault in faults] == expected
 
 
-def test_an_assembly_to_compile_against_is_told_from_the_one_that_runs(
+def test_an_assembly_to_compile_against_is_distinguished_from_the_one_that_runs(
     windows: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
 ) -> None:
     mark = "[assembly: System.Runtime.CompilerServices.ReferenceAssembly]"
@@ -101,8 +101,8 @@ def test_an_assembly_to_compile_against_is_told_from_the_one_that_runs(
         (tmp_path / f"{name}.cs").write_text(text)
         words = ["mcs", "-target:library", f"-out:{name}/salt.dll", f"{name}.cs"]
         subprocess.run(words, cwd=tmp_path, check=True)
-    told = fundamen("inspect", "--json", tmp_path / "compiles" / "salt.dll", tmp_path / "runs" / "salt.dll")
-    assert [each["managed"]["is_reference"] for each in told.records] == [True, False]
+    answer = fundamen("inspect", "--json", tmp_path / "compiles" / "salt.dll", tmp_path / "runs" / "salt.dll")
+    assert [each["managed"]["is_reference"] for each in answer.records] == [True, False]
     media = [word for name in ("compiles", "runs") for word in ("--media", str(tmp_path / name))]
     ran = fundamen("sources", "offers", "-m", str(windows.system().root), *media, "salt.dll")
     assert "for developers" in " ".join(ran.out.split()), ran.out + ran.err

@@ -28,7 +28,7 @@ pytestmark = pytest.mark.system
 CORE, VERSION = "Microsoft.NETCore.App", "3.1.23"
 SHARED = f"shared/{CORE}/{VERSION}"
 PROGRAM = "C:\\app\\app.dll"
-UNHANDLED = -signal.SIGABRT  # as an exception that nobody catches ends a program here
+UNHANDLED = -signal.SIGABRT  # as an exception that no one catches ends a program here
 VERSIONS = (
     *("1.0.0", "1.0.5", "1.1.0", "1.1.3", "1.2.0-beta.2", "1.2.0-beta.11", "1.2.0-beta.x", "1.2.1-rc.1", "1.2.0"),
     *("2.0.0", "2.0.1", "2.1.0", "2.1.4-rc.1", "3.0.0-alpha", "3.0.0", "3.2.1"),
@@ -225,14 +225,14 @@ def test_the_version_of_a_framework_is_the_one_that_the_real_host_picks(
         asked = {"name": reference.name, "version": reference.version}
         options = {"framework": asked, "rollForward": reference.roll_forward}
         layout.writes("app.runtimeconfig.json", json.dumps({"runtimeOptions": options}))
-        told = subprocess.run(
+        answer = subprocess.run(
             [layout.dotnet / "dotnet", layout.app / "app.dll"],
             env={**os.environ, "COREHOST_TRACE": "1"},
             capture_output=True,
             text=True,
             check=False,
         ).stderr
-        choice = re.search(r"framework:'Made.Up'.*found version='([^']*)'", told)
+        choice = re.search(r"framework:'Made.Up'.*found version='([^']*)'", answer)
         versions = [known for name in installed if (known := framework_version(name)) is not None]
         ours = resolve_framework(reference, versions)
         assert (str(ours) if ours else None) == (choice[1] if choice else None), (installed, reference)

@@ -127,8 +127,8 @@ def test_a_library_that_refuses_to_initialise_is_at_fault(prefix: Path, fundamen
     (folder / "app.c").write_text("int one(void); int main(void) { return one(); }")
     for words in (["-shared", "-o", "one.dll", "one.c"], ["-o", "app.exe", "app.c", "one.dll"]):
         subprocess.run(["x86_64-w64-mingw32-gcc", *words], cwd=folder, check=True)
-    told = fundamen("trace", "--observe", "--json", "--machine", prefix, "C:\\refuses\\app.exe")
-    faults = [component for component in json.loads(told.out)["components"] if component["fault"]]
+    answer = fundamen("trace", "--observe", "--json", "--machine", prefix, "C:\\refuses\\app.exe")
+    faults = [component for component in json.loads(answer.out)["components"] if component["fault"]]
     assert [(fault["name"], fault["verdict"], fault["symptom"]["text"]) for fault in faults] == [
         ("one.dll", "blocked", "0xC0000142 STATUS_DLL_INIT_FAILED")
     ]
@@ -137,8 +137,8 @@ def test_a_library_that_refuses_to_initialise_is_at_fault(prefix: Path, fundamen
 def test_a_trace_adds_what_was_seen_and_says_beforehand_that_it_runs_the_program(
     prefix: Path, fundamen: Fundamen
 ) -> None:
-    told = fundamen("trace", "--observe", "--machine", prefix, "C:\\app\\loads.exe")
-    assert told.status == 0
-    assert told.err.startswith("Running loads.exe under wine-")
-    assert "loaded too  late.dll: C:\\app\\late.dll" in told.out
-    assert "in vain     gone.dll: asked for, 0xC0000135 STATUS_DLL_NOT_FOUND" in told.out
+    answer = fundamen("trace", "--observe", "--machine", prefix, "C:\\app\\loads.exe")
+    assert answer.status == 0
+    assert answer.err.startswith("Running loads.exe under wine-")
+    assert "loaded too  late.dll: C:\\app\\late.dll" in answer.out
+    assert "in vain     gone.dll: asked for, 0xC0000135 STATUS_DLL_NOT_FOUND" in answer.out

@@ -170,7 +170,7 @@ def tree(root: Path) -> dict[str, tuple[int, int, int, int, bytes]]:
     return found
 
 
-def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_never_written_through(
+def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_reported_and_never_written_through(
     root: Path, fundamen: Fundamen
 ) -> None:
     places = {"usr/bin/chage": "/nowhere", "usr/bin/expiry": "passwd", "usr/bin/chfn": "/opt/mine"}

@@ -37,7 +37,7 @@ UNKNOWN = [
     "onlySomeReasonsTest17",
     "pre2000CRLnextUpdateTest12",
 ]
-# Lists by somebody else than the issuer, and lists of what has changed since another: nobody in our field has them.
+# Lists by someone else than the issuer, and lists of what has changed since another: no one in our field has them.
 INDIRECT = [
     "cRLIssuerTest27",
     "cRLIssuerTest31",

@@ -73,6 +73,6 @@ def test_the_tests_own_files_are_real_to_outside_tools(tmp_path: Path, architect
     ]
     assert any(line.endswith(" one") for line in dumped("readelf", "-D", "-s", "-W", elf))
     pe.write_bytes(a_pe(architecture, needs=("a.dll", "b.dll"), name="x.dll", exports=("One", "Two")))
-    told = dumped(OBJDUMP, "-p", pe)
-    assert [line.split(": ")[1] for line in told if "DLL Name: " in line] == ["a.dll", "b.dll"]
-    assert [line.split()[-1] for line in told if line.endswith(("One", "Two"))] == ["One", "Two"]
+    answer = dumped(OBJDUMP, "-p", pe)
+    assert [line.split(": ")[1] for line in answer if "DLL Name: " in line] == ["a.dll", "b.dll"]
+    assert [line.split()[-1] for line in answer if line.endswith(("One", "Two"))] == ["One", "Two"]

@@ -59,7 +59,7 @@ def files_in(folder: Path) -> Iterator[tuple[str, bytes]]:
                     yield f"{wheel.name}/{name}", data
 
 
-def told_by_llvm(path: Path, part: Slice, *words: str) -> list[str]:
+def according_to_llvm(path: Path, part: Slice, *words: str) -> list[str]:
     command = ["llvm-objdump", "--macho", f"--arch={NAMES[part.architecture]}", *words, str(path)]
     return subprocess.run(command, capture_output=True, text=True, check=True).stdout.splitlines()
 
@@ -79,9 +79,9 @@ def load_commands(lines: list[str]) -> dict[str, list[dict[str, str]]]:
 
 def compare_symbols(source: MemoryBytes, part: Slice, scratch: Path) -> list[str]:
     """Differences in imports and exports; LLVM's older releases do not read chained fixups."""
-    bound = {line.split()[6] for line in told_by_llvm(scratch, part, "--bind") if line.startswith("__")}
-    later = {line.split()[4] for line in told_by_llvm(scratch, part, "--lazy-bind") if line.startswith("__")}
-    offered = {line.split()[1] for line in told_by_llvm(scratch, part, "--exports-trie") if "0x" in line[:3]}
+    bound = {line.split()[6] for line in according_to_llvm(scratch, part, "--bind") if line.startswith("__")}
+    later = {line.split()[4] for line in according_to_llvm(scratch, part, "--lazy-bind") if line.startswith("__")}
+    offered = {line.split()[1] for line in according_to_llvm(scratch, part, "--exports-trie") if "0x" in line[:3]}
     has_same_imports = {each.name for each in read_imports(source, part)} == bound | later
     has_same_exports = set(read_exports(source, part)) == offered
     return ["imports"] * (not has_same_imports) + ["exports"] * (not has_same_exports)
@@ -97,7 +97,7 @@ def compare(name: str, data: bytes, scratch: Path) -> list[str]:
     if [NAMES[part.architecture] for part in macho.slices] != listed.split():
         differences.append(f"architectures {listed}")
     for part in macho.slices:
-        commands = load_commands(told_by_llvm(scratch, part, "--private-headers"))
+        commands = load_commands(according_to_llvm(scratch, part, "--private-headers"))
         needs = {(need["name"].rpartition(" (")[0], how) for key, how in HOWS.items() for need in commands.get(key, ())}
         if {(dylib.name, dylib.how) for dylib in part.dylibs} != needs:
             differences.append(f"needs {needs}")

@@ -57,7 +57,7 @@ def binaries(folder: Path) -> Iterator[tuple[str, bytes]]:
                         yield f"{wheel.name}/{name}", data
 
 
-def told_by_llvm(path: Path) -> tuple[list[tuple[str, str, list[str]]], list[str], str]:
+def according_to_llvm(path: Path) -> tuple[list[tuple[str, str, list[str]]], list[str], str]:
     """Imports as (kind, library, functions), exported names, and the machine."""
     command = ["llvm-readobj", "--file-headers", "--coff-imports", "--coff-exports", str(path)]
     run = subprocess.run(command, capture_output=True, text=True, check=True, errors="replace")
@@ -93,7 +93,7 @@ def compare(name: str, data: bytes, scratch: Path) -> list[str]:
     source = MemoryBytes(data, name)
     pe: Pe = read_pe(source)
     scratch.write_bytes(data)
-    imports, exports, machine = told_by_llvm(scratch)
+    imports, exports, machine = according_to_llvm(scratch)
     scratch.unlink()
     kinds = {Necessity.REQUIRED: "Import", Necessity.DELAYED: "DelayImport"}
     ours = [

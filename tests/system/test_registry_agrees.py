@@ -60,14 +60,17 @@ def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(
     (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": steps}))
     ran = fundamen("plans", "run", "--yes", "-m", str(prefix), "it.plan")
     assert ran.status == 0, ran.err
-    told = exported(prefix, KEY)
-    assert [text for text in TEXTS if escaped(text) not in told] == []
-    assert '"Station"="After"' in told
-    assert f"[{LONG}\\{ODD}]" in told
-    assert '"Depth"=dword:fffffffe' in told
-    assert "31,00,00,00,32,00,32,00,00,00,37,00,00,00,00,00" in told.replace("\\\r\n  ", "")
+    answer = exported(prefix, KEY)
+    assert [text for text in TEXTS if escaped(text) not in answer] == []
+    assert '"Station"="After"' in answer
+    assert f"[{LONG}\\{ODD}]" in answer
+    assert '"Depth"=dword:fffffffe' in answer
+    assert "31,00,00,00,32,00,32,00,00,00,37,00,00,00,00,00" in answer.replace("\\\r\n  ", "")
     assert '"Start"=dword:00000002' in exported(prefix, SERVICE)
-    assert fundamen("undo", "-m", str(prefix)).status == 0  # the prefix has written its registry anew since
-    told = exported(prefix, KEY)
-    assert ('"Station"="Before"' in told, '"T0"' in told, '"Many"' in told, '"Depth"' in told) == (True, *[False] * 3)
+    assert fundamen("undo", "-m", str(prefix)).status == 0  # the prefix has written its registry again since
+    answer = exported(prefix, KEY)
+    assert ('"Station"="Before"' in answer, '"T0"' in answer, '"Many"' in answer, '"Depth"' in answer) == (
+        True,
+        *[False] * 3,
+    )
     assert open_machine(str(prefix), environment={}).registry.value(SERVICE, "Start") == start

@@ -141,10 +141,10 @@ def test_each_module_of_a_real_interpreter_is_judged_as_the_interpreter_itself_l
     assert answer("language runtime", **facts, version=f"> {version}").found == f"it is {version}"
     names = [*sorted(listed - {""}), "tidal", "zend opcache"]
     for name in (name for name in names if name != "zend opcache"):
-        told = answer("language runtime", **facts, modules=[name], may_run=True)
-        assert (told.standing == "met") is (name in listed), (name, told)
+        reply = answer("language runtime", **facts, modules=[name], may_run=True)
+        assert (reply.standing == "met") is (name in listed), (name, reply)
         still = answer("language runtime", **facts, modules=[name])
-        assert still.standing in {told.standing, "unknown"}, (name, still)
+        assert still.standing in {reply.standing, "unknown"}, (name, still)
     folder = Path(subprocess.check_output([php, "-r", "echo PHP_CONFIG_FILE_SCAN_DIR;"], text=True))
     copy = tmp_path / "php"
     shutil.copytree(folder.parent, copy)

@@ -368,7 +368,7 @@ def test_a_root_that_is_imported_into_a_prefix_counts_for_its_programs_until_it_
     assert done.status == 0, done.out + done.err
     assert roots_of(prefix, signed) == count + 1
     assert fundamen("inspect", *machine, "C:\\setup.exe").status == 0
-    assert fundamen("undo", *machine).status == 0  # the prefix has written its registry anew meanwhile
+    assert fundamen("undo", *machine).status == 0  # the prefix has written its registry again meanwhile
     assert roots_of(prefix, signed) == count
 
 

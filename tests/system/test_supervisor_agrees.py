@@ -82,7 +82,7 @@ def test_a_plan_enables_and_starts_a_service_and_undo_stops_it_and_takes_its_lin
     assert supervisor.run("systemctl", "is-enabled", "tide.service").stdout.strip() == "disabled"
 
 
-def test_a_service_that_does_not_start_has_all_of_it_taken_back(supervisor: ASupervisor, tmp_path: Path) -> None:
+def test_a_service_that_does_not_start_has_all_of_it_undone(supervisor: ASupervisor, tmp_path: Path) -> None:
     plan = {
         "schema": "fundamen.plan/1", "program": "/bin/sleep", "machine": "it", "made_at": "2026-11-28T00:00:00Z",
         "steps": [

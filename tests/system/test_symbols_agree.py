@@ -1,4 +1,4 @@
-"""The loader's own report of symbols that nobody defines, for programs and libraries of this machine."""
+"""The loader's own report of symbols that no one defines, for programs and libraries of this machine."""
 
 import os
 import random
@@ -27,7 +27,7 @@ def is_of_this_loader(path: Path) -> bool:
     return data[:5] == b"\x7fELF\2" and data[16] == 3 and data[18] == 62  # ET_DYN for x86_64
 
 
-def test_the_symbols_that_nobody_defines_are_those_that_the_loader_reports() -> None:
+def test_the_symbols_that_no_one_defines_are_those_that_the_loader_reports() -> None:
     folders = [Path("/usr/bin"), *(Path("/usr/lib/x86_64-linux-gnu").rglob("*/")), Path("/usr/lib/x86_64-linux-gnu")]
     files = [
         path
@@ -41,8 +41,8 @@ def test_the_symbols_that_nobody_defines_are_those_that_the_loader_reports() -> 
     differing, lacking = [], 0
     for path, trace in zip(chosen, traces, strict=True):
         assert not isinstance(trace, Exception), path
-        told = subprocess.run([LOADER, path], env=REPORT, capture_output=True, check=False, cwd="/")
-        theirs = {os.fsdecode(name) for name in UNDEFINED.findall(told.stdout + told.stderr)}
+        answer = subprocess.run([LOADER, path], env=REPORT, capture_output=True, check=False, cwd="/")
+        theirs = {os.fsdecode(name) for name in UNDEFINED.findall(answer.stdout + answer.stderr)}
         ours = {component.name for component in trace.components if component.kind == "symbol"}
         lacking += bool(theirs)
         if (

@@ -113,12 +113,12 @@ def laid_out(prefix: Path, built: Path) -> Callable[[str], Path]:
     return lay
 
 
-def run(prefix: Path, *words: str, told: Path | None = None) -> int:
+def run(prefix: Path, *words: str, answer: Path | None = None) -> int:
     """Run a program, and keep what the prefix's loader says in a file, if one is given."""
     environment = {**os.environ, "WINEPREFIX": str(prefix), "DISPLAY": "", "WINEPATH": "C:\\tools"}
-    environment["WINEDEBUG"] = "-all,err+module" if told else "-all"
+    environment["WINEDEBUG"] = "-all,err+module" if answer else "-all"
     # No pipes: the prefix's own services would hold them open long after the program has ended.
-    with open(told or os.devnull, "wb") as errors:
+    with open(answer or os.devnull, "wb") as errors:
         return subprocess.run(
             [WINE, *words], env=environment, stdout=subprocess.DEVNULL, stderr=errors, timeout=300, check=False
         ).returncode
@@ -130,7 +130,7 @@ def complaint(prefix: Path, file: Path) -> str:
     Once in some hundred runs it gives up without a word; such a run tells nothing, and is repeated.
     """
     for _ in range(3):
-        status = run(prefix, "C:\\app\\app.exe", told=file)
+        status = run(prefix, "C:\\app\\app.exe", answer=file)
         assert status != 42
         if said := file.read_text():
             return said
@@ -153,9 +153,9 @@ def test_the_prefix_stops_where_the_trace_says(
     assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
     change, verdict = FAULTS[fault]
     change(folder / f"{level}.dll")
-    told = complaint(prefix, tmp_path / "told")
-    first = told[told.find("import_dll") :].partition("(which is needed")[0]
-    assert f"{level}.dll" in first, told
+    answer = complaint(prefix, tmp_path / "told")
+    first = answer[answer.find("import_dll") :].partition("(which is needed")[0]
+    assert f"{level}.dll" in first, answer
     assert faults(prefix) == [(f"{level}.dll", verdict)]
 
 
@@ -235,10 +235,10 @@ def test_every_program_of_the_prefix_itself_has_what_it_needs(fundamen: Fundamen
 @pytest.mark.parametrize("level", LEVELS)
 @pytest.mark.parametrize("fault", FAULTS)
 def test_a_compiled_32_bit_program_has_the_same_faults(built: Path, tmp_path: Path, fault: str, level: str) -> None:
-    """The prefix runs 64-bit programs only; what holds for those by its word must hold for the other width alike."""
+    """The prefix runs 64-bit programs only; what holds for those must hold for 32-bit ones too."""
     windows = AWindowsMachine(tmp_path / "volume")
     app = windows.root / "app"
-    (app / "narrow").mkdir(parents=True)  # where a fault takes the library of the other width from
+    (app / "narrow").mkdir(parents=True)  # where a fault takes the library for the other word size from
     compiled(built, NARROW, "-o", str(app / "app.exe"), "app.c", "narrow/one.dll")
     for name in LEVELS:
         shutil.copy(built / "narrow" / f"{name}.dll", app)

@@ -1,4 +1,4 @@
-"""Toolchains through the built command: two versions of a small one, mixed, described, published, put right."""
+"""Toolchains through the built command: two versions of a small one, mixed, described, published, repair."""
 
 import hashlib
 import json
@@ -64,7 +64,7 @@ class Breakwater:
         self.catalogue(version).write_text(json.dumps(facts))
 
     def check(self, *words: str | Path, environment: dict[str, str] | None = None, given: bytes = b"") -> Ran:
-        """As a session that finds it does, unless it is told otherwise."""
+        """As a session that finds it does, unless it is reported otherwise."""
         usual = {
             "PATH": f"{self.installed}/bin:{os.environ['PATH']}",
             "BREAKWATER_HOME": str(self.installed),
@@ -169,7 +169,7 @@ def test_a_program_that_still_runs_a_file_that_was_replaced_is_named(breakwater:
     assert users == [{"pid": process.pid, "name": "bwc"}]
 
 
-def test_it_is_published_mixed_put_right_as_one_and_taken_back(
+def test_it_is_published_mixed_put_right_as_one_and_undone(
     breakwater: Breakwater, fundamen: Fundamen, tmp_path: Path
 ) -> None:
     source, keys, installed = tmp_path / "source", tmp_path / "keys", breakwater.installed

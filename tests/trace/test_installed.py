@@ -69,7 +69,7 @@ def test_a_remedy_for_a_program_is_not_held_up_by_a_package_without_one(
     assert not (linux.root / "opt/tide/lib").exists()
 
 
-def test_hundreds_of_files_at_fault_are_told_in_a_few_lines(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+def test_hundreds_of_files_at_fault_are_reported_in_a_few_lines(fundamen: Fundamen, linux: ALinuxMachine) -> None:
     linux.packages({"tide": {f"/usr/share/tide/{number:03}": b"%d" % number for number in range(300)}})
     for number in range(300):
         path = linux.root / f"usr/share/tide/{number:03}"

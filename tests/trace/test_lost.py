@@ -43,7 +43,7 @@ def test_a_library_s_link_that_leads_to_nothing_is_named_with_its_target(
     assert "/usr/lib64/libtide.so.2.1" in fault["reason"]["text"]
 
 
-def test_a_link_of_no_package_is_told_with_what_lies_beside_its_target(
+def test_a_link_of_no_package_is_reported_with_what_lies_beside_its_target(
     harbour: ALinuxMachine, fundamen: Fundamen
 ) -> None:
     harbour.link("/opt/ebb", "/opt/ebb-2.1").program("/opt/ebb-2.2")

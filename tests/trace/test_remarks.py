@@ -100,7 +100,7 @@ def test_the_installer_service_is_remarked_where_it_is_disabled_and_something_is
     assert windows.trace(APP).remarks == ()
 
 
-def test_installed_packages_of_both_widths_are_listed_and_leftovers_told(windows: AWindowsMachine) -> None:
+def test_installed_packages_of_both_widths_are_listed_and_leftovers_reported(windows: AWindowsMachine) -> None:
     narrow: Key = {"DisplayName": "Reed", "InstallLocation": "C:\\App"}
     listed = {**software(Uninstall={"A": PACKAGE, "B": {}}), "WOW6432Node": software(Uninstall={"C": narrow})}
     machine = windows.program(APP).registry(listed).opened()

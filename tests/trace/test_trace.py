@@ -72,7 +72,7 @@ def test_many_programs_are_traced_by_several_processes_as_by_one(
     assert libraries == {Verdict.VERIFIED}
 
 
-def test_what_nobody_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:
+def test_what_no_one_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:
     trace = linux.program("/app").trace("/app")
     assert {c.name: c.verdict for c in trace.components} == {"app": Verdict.UNVERIFIED, LOADER: Verdict.UNVERIFIED}
     assert trace.faults == ()

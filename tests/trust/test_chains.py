@@ -156,7 +156,7 @@ def test_an_authority_speaks_only_for_the_names_it_may(name: str, holds: bool) -
     assert holds or name in found.why
 
 
-def test_a_signer_whose_own_certificate_is_a_trusted_root_needs_nobody_above() -> None:
+def test_a_signer_whose_own_certificate_is_a_trusted_root_needs_no_one_above() -> None:
     assert chain(ROOT, *held(ROOT, role=StoreRole.ROOT), purpose=Purpose.ANY).holds
 
 

@@ -47,7 +47,7 @@ def test_a_signed_file_is_trusted_where_the_machine_trusts_its_root() -> None:
     ]
 
 
-def test_nobody_signed_an_unsigned_file() -> None:
+def test_no_one_signed_an_unsigned_file() -> None:
     assert judged(PROGRAM).verdict is SignatureStanding.UNSIGNED
 
 
@@ -174,7 +174,7 @@ def test_a_revoked_signer_is_not_trusted_but_what_it_signed_before_is() -> None:
     assert judged(early, issuers).verdict is SignatureStanding.TRUSTED
 
 
-def test_a_list_of_somebody_else_revokes_nothing() -> None:
+def test_a_list_of_someone_else_revokes_nothing() -> None:
     forged = STRANGER.revocations((PUBLISHER.signer, LAST_YEAR), issuer=PUBLISHER.authority.x509.subject)
     assert judged(PUBLISHER.sign(PROGRAM), PUBLISHER.machine_trusts(revocation_lists=(forged,))).verdict == "trusted"
 

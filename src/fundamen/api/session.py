@@ -138,7 +138,7 @@ class RehearsalResult(msgspec.Struct, frozen=True):
 
 
 class RepairResult(msgspec.Struct, frozen=True):
-    """A repair that was carried out and proven."""
+    """A repair that was performed and proven."""
 
     restoration: Restoration[Traces]
 
@@ -352,7 +352,7 @@ class Session:
         return RehearsalResult(examined, prepare_plan(examined, plan, means, self._authorities(examined), others))
 
     def perform(self, rehearsal: RehearsalResult) -> RepairResult:
-        """Carry out what was rehearsed, and prove it. Every replaced file is kept; ``undo`` brings all of it back.
+        """Perform what was rehearsed, and prove it. Every replaced file is kept; ``undo`` brings all of it back.
 
         Raises:
             UsageError: there is nothing to do, or another program would be broken by it.

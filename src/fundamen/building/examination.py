@@ -71,10 +71,10 @@ def examine_command(
 def examine_target(
     machine: Machine, target: str, folder: MachinePath, authorities: Sequence[Authority] = ()
 ) -> tuple[BuildStep, ...]:
-    """Examine each command that make would carry out for a target.
+    """Examine each command that make would perform for a target.
 
     Raises:
-        UsageError: make would carry out no compiler's command.
+        UsageError: make would perform no compiler's command.
         UnreadableError: make or a compiler cannot be asked.
     """
     _require_this_host(machine)

@@ -33,7 +33,7 @@ class LibraryFile(msgspec.Struct, frozen=True):
 
     sort: Sort
     architecture: Architecture | None  # None for a script, which serves whichever it names
-    problem: Message = UNSAID  # why the linker gives up over it; empty where it does not
+    problem: Message = UNSAID  # why the linker stops at it; empty where it does not
     meant: tuple[LinkerInput, ...] = ()  # of a script: the files that it stands for
     archive: Archive | None = None
 

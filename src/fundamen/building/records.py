@@ -35,7 +35,7 @@ class BuildNeed(msgspec.Struct, frozen=True, kw_only=True):
     asked_by: str = ""  # the source, object or library that needs it
     searched: tuple[Candidate, ...] = ()
     near: tuple[str, ...] = ()  # names that are there and differ by one easily misread character
-    elsewhere: tuple[MachinePath, ...] = ()  # copies of the right width where nobody looks
+    elsewhere: tuple[MachinePath, ...] = ()  # copies for the right architecture where no loader looks
     brought_by: tuple[str, ...] = ()  # packages of the operating system's archive that would bring it
     spelled_at: tuple[str, ...] = ()  # ``Makefile:7``: where the name stands, for a near miss
     do: Message = UNSAID  # what would mend it, in words, where that is certain

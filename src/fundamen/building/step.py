@@ -47,7 +47,7 @@ def examine_step(
         command: the step's command line; None where only the messages are known.
         compiler: which is asked where it looks.
         folder: that the step is run in.
-        said: what its tools said, as far as a log is at hand.
+        said: what its tools said, as far as a log is available.
         authorities: who may vouch for what is found.
 
     Raises:

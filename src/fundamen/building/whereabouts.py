@@ -122,7 +122,7 @@ class Whereabouts:
         return found
 
     def _is_free(self, path: MachinePath) -> bool:
-        """Whether nothing stands at a path yet: what stands there already has not helped."""
+        """Whether nothing is at a path yet: what is there already has not helped."""
         return self._machine.look(path).kind is EntryKind.ABSENT
 
     def _is_searched(self, path: MachinePath, name: str, folders: tuple[MachinePath, ...]) -> bool:

@@ -1,4 +1,4 @@
-"""The request to whoever has the rights: what is needed, why, the evidence, how to check it, what was tried."""
+"""The request to the person who has the rights: what is needed, why, the evidence, how to check it, what was tried."""
 
 import shlex
 from collections.abc import Callable, Iterator, Sequence
@@ -38,7 +38,7 @@ class To(StrEnum):
     PROVIDER = "provider"  # who runs the host or the service
     ADMINISTRATOR = "administrator"  # who has the rights on this machine
     PUBLISHER = "publisher"  # who has made the program
-    TECHNICIAN = "technician"  # who goes on with it
+    TECHNICIAN = "technician"  # who continues the case
 
 
 _WITH_FUNDAMEN = frozenset({To.ADMINISTRATOR, To.TECHNICIAN})  # the others have it not, and need not know it
@@ -82,7 +82,7 @@ class Handoff(msgspec.Struct, frozen=True, kw_only=True):
     check: tuple[str, ...]  # how to see that it is done
     tried: tuple[Attempt, ...]
     is_sound: bool  # the latest trace has found nothing at fault: nothing is needed any more
-    facts_missing: tuple[str, ...]  # what whoever reads it could ask back, and nobody has found out
+    facts_missing: tuple[str, ...]  # what its reader could ask back, and is not known
 
 
 def compose(case: Case, to: To, now: datetime) -> Handoff:

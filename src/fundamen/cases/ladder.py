@@ -21,7 +21,7 @@ class Remedy(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     id: str
     about: tuple[str, ...]  # for what kinds of symptoms
     do: str  # with holes
-    disturbs: int  # 0 it only looks ... 4 it cannot simply be taken back
+    disturbs: int  # 0 it only looks ... 4 it cannot simply be undone
     proves: str
     command: str = ""  # with holes; empty where there is none
     needs: tuple[str, ...] = ()

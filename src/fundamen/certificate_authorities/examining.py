@@ -189,7 +189,7 @@ def _of_issued(where: str, issued: Certificate, authority: Certificate | None, n
 def _advice_to_resume(
     findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None
 ) -> Message:
-    """How whoever waits for the authority goes on safely once what is at fault is mended."""
+    """How a program that waits for the authority continues safely once the fault is mended."""
     wrong = {finding.about for finding in findings if not finding.is_right}
     if not wrong:
         made = f"{certificate.not_before:%Y-%m-%d %H:%M} UTC" if certificate is not None else "then"

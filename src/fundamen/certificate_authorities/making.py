@@ -1,4 +1,4 @@
-"""Make an authority's certificate anew for its own key and name, and issue again what it had issued.
+"""Make an authority's certificate again for its own key and name, and issue again what it had issued.
 
 Source: RFC 5280, section 4.1 and 4.2; serial numbers of 20 octets at random (section 4.1.2.2).
 """
@@ -27,7 +27,7 @@ Key = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey
 
 _LEAST_RSA_BITS = 2048
 _BACKDATED = timedelta(minutes=5)  # for hosts whose clocks go behind
-# Extensions that are said anew: they are of the issuer, not of what is certified.
+# Extensions that are set again: they describe the issuer, not the subject.
 _OF_THE_ISSUER = {ExtensionOID.AUTHORITY_KEY_IDENTIFIER}
 
 
@@ -66,7 +66,7 @@ def renew_authority(old: Certificate, key: Key, now: datetime, years: int) -> by
 
     Raises:
         UntrustedError: the key is not the authority's.
-        UsageError: the authority was issued by another one, which must make it anew.
+        UsageError: the authority was issued by another one, which must make it again.
     """
     before = parsed_certificate(old.der)
     _require_own_key(old, before, key)

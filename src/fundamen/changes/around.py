@@ -1,4 +1,4 @@
-"""The folders around a step: which have to be made, and which get their times back when it is taken back."""
+"""The folders around a step: which have to be made, and which get their times back when it is undone."""
 
 import contextlib
 import os
@@ -26,7 +26,7 @@ def around(site: Site, wanted: Place) -> Around:
 
 
 def owner_in(place: Around, uid: int, gid: int) -> tuple[int, int]:
-    """To whom something new belongs: only the administrator may give it away, at first to whoever has the folder."""
+    """To whom something new belongs: only the administrator may give it away, at first to the folder's owner."""
     if os.geteuid() != 0:
         return os.geteuid(), os.getegid()
     return (place.uid if uid < 0 else uid), (place.gid if gid < 0 else gid)
@@ -63,7 +63,7 @@ def check_folders(
         site: where they are.
         folders: of a step.
         last_ns: by location, their time of change right after the last step in them.
-        is_done: whether the restoration came to its end; otherwise it cannot be told, and they count as ours.
+        is_done: whether the restoration came to its end; otherwise it cannot be known, and they count as ours.
 
     Raises:
         OSError: one of them is gone.

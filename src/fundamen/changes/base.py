@@ -2,7 +2,7 @@
 
 A **step** is what is to be done on one machine, looked up and computed. Before anything is changed each becomes a
 **record**: all that is needed to make it and to undo it. Records are stored on disk as JSON
-(docs/formats/journal.md): a field may be added with a default, none renamed. Where something stands on the machine is
+(docs/formats/journal.md): a field may be added with a default, none renamed. Where something is on the machine is
 written down as its location (``machine.places.Ground``), and what was kept of it by its path from the journal's folder
 on. So both are found wherever they lie today.
 """
@@ -60,7 +60,7 @@ class Site(msgspec.Struct, frozen=True):
         return self.machine.ground
 
     def place(self, location: str) -> Place:
-        """Where something stands on the machine. Raises: OSError, UnreadableError."""
+        """Where something is on the machine. Raises: OSError, UnreadableError."""
         return self.ground.place(location)
 
     def location(self, place: Place) -> str:
@@ -77,7 +77,7 @@ class Site(msgspec.Struct, frozen=True):
 
 
 class FolderTimes(msgspec.Struct, frozen=True):
-    """A folder that a step changes, as it was before: it gets its times back, if nobody else has changed it since."""
+    """A folder that a step changes, as it was before: it gets its times back, if no one else has changed it since."""
 
     path: str  # its location
     modified_ns: int
@@ -282,7 +282,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def is_shown(self) -> bool:
-        """Whether it is told by itself, and not only done along with others."""
+        """Whether it is reported by itself, and not only done along with others."""
         return True
 
     @property
@@ -320,7 +320,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
         return None
 
     def lay_over(self, layer: "Layer", contents: Mapping[str, HostPath]) -> None:
-        """Lay over a machine what would stand there; what nobody traces is not laid over it."""
+        """Lay over a machine what would be there; what no one traces is not laid over it."""
 
     def form(self, state: "FileState | None") -> "Form":
         """The step in a plan file, which expects the current state."""
@@ -344,7 +344,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Work(msgspec.Struct, frozen=True):
-    """All that is to be carried out as one restoration."""
+    """All that is to be performed as one restoration."""
 
     program: MachinePath  # for which it is done
     titles: tuple[str, ...]  # what is brought, for people
@@ -352,11 +352,11 @@ class Work(msgspec.Struct, frozen=True):
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
     copies: tuple[MachinePath, ...] = ()  # folders of which a cold copy is taken first; if one fails, nothing is done
     further: tuple[MachinePath, ...] = ()  # programs for which it is done as well
-    because: str = ""  # why something was asked for that nobody proposed, such as an older version
+    because: str = ""  # why something was asked for that no one proposed, such as an older version
 
 
 def remove_folders(site: Site, folders: Iterable[str]) -> None:
-    """Remove folders that were made, the innermost first; those in which somebody has put something stay."""
+    """Remove folders that were made, the innermost first; those in which someone has put something stay."""
     for folder in reversed(tuple(folders)):
         with contextlib.suppress(OSError):
             remove_folder(site.place(folder))

@@ -1,8 +1,8 @@
 """The step that changes an entry of a directory: what its attributes were is kept, and given back when it is undone.
 
 A change is one operation of the directory, made whole or not at all. It is made only where the attributes are what they
-were when the plan was made, and taken back only where they are still ours. All that the entry held is kept as LDIF too.
-The password stands nowhere: whoever carries a step out is asked for it. Source: RFC 4511; RFC 2849 (LDIF).
+were when the plan was made, and undone only where they are still ours. All that the entry held is kept as LDIF too.
+The password is stored nowhere: the user who runs the step is asked for it. Source: RFC 4511; RFC 2849 (LDIF).
 """
 
 import base64
@@ -87,7 +87,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 
     @contextmanager
     def _open_directory(self, site: Site) -> Iterator[DirectoryConnection]:
-        """The directory. What stops a step is told as every step tells it: as an error that has all taken back."""
+        """The directory. What stops a step is raised as by every step: as an error that has all undone."""
         place = DirectoryPlace(self.server, self.port, self.tls, self.roots)
         try:
             with open_directory(place, _login(site.password, place, self.login)) as directory:

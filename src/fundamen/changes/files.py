@@ -49,12 +49,12 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     is_file = True
 
     staged: str  # the location beside the target of what may have been left behind
-    kept: str  # where the original's bytes are kept; empty where nothing stood there, or a link
-    before: FileState | None  # None: nothing stood there
+    kept: str  # where the original's bytes are kept; empty where nothing was there, or a link
+    before: FileState | None  # None: nothing was there
     after: FileState
     content: str = ""  # the host path of our copy of the new bytes; empty for a link
     insertion: Insertion | None = None  # what was put into a file that others write to as well
-    is_vacated: bool = False  # whether another step sets aside what stood there, and that was neither file nor link
+    is_vacated: bool = False  # whether another step sets aside what was there, and that was neither file nor link
     keeps_inode: bool = False  # whether ``kept`` is the location of the original itself under another name: it has more
 
     @property
@@ -105,7 +105,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         swap(site.place(self.staged), target)
 
     def is_made(self, site: Site) -> bool:
-        """Whether the new entry stands in its place, with its mode."""
+        """Whether the new entry is in its place, with its mode."""
         target = site.place(self.target)
         if not stands_as(target, self.after):
             return False
@@ -194,7 +194,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
 
 
 class Change(Step, frozen=True, kw_only=True):
-    """One step: a file gets other content, and what stood there is kept."""
+    """One step: a file gets other content, and what was there is kept."""
 
     writes_file = True
 
@@ -333,7 +333,7 @@ def _state_after(step: Change, before: FileState | None, folder: Around) -> File
     mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
     uid, gid = owner_in(folder, step.owner.uid, step.owner.gid)
     if step.owner not in {EntryOwner(), EntryOwner(uid, gid)}:
-        mode &= 0o1777  # nothing is run in the name of somebody who was not meant
+        mode &= 0o1777  # nothing is run with an account that was not meant
     sha256 = "" if step.link else step.sha256
     return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)
 
@@ -361,11 +361,11 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         entry, place = resolving.entry(self.path)
         if resolving.machine.folder_of(path) == resolving.machine.folder_of(entry):
             place = resolving.machine.place(path)
-        else:  # a link to what may be somebody else's: the file takes its place
+        else:  # a link to what may be someone else's: the file takes its place
             path = entry
         state = resolving.state(path, place)
         if state is not None and state.sha256 == self.sha256 and self.mode in {None, state.mode & 0o777}:
-            return  # somebody has done it meanwhile
+            return  # someone has done it meanwhile
         resolving.require(path, state, self.expects)
         resolving.contents[self.sha256], file = self._fetch_file(resolving)
         mode, owner = rights_of(resolving.machine, file)

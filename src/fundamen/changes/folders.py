@@ -23,7 +23,7 @@ from fundamen.placing.replacing import dress_folder
 class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="folder"):
     """A folder is made, or gets other rights and another owner."""
 
-    before: FileState | None  # None: nothing stood there
+    before: FileState | None  # None: nothing was there
     after: FileState  # with times only where they are to be given
 
     @property
@@ -42,11 +42,11 @@ class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind"
         dress_folder(site.place(self.target), self.after)
 
     def is_made(self, site: Site) -> bool:
-        """Whether it stands there with its rights."""
+        """Whether it is there with its rights."""
         return _is(_state(site.place(self.target)), self.after)
 
     def obstacle(self, site: Site) -> Message:
-        """Why it can be neither made nor taken back; empty where it can, also where it is gone."""
+        """Why it can be neither made nor undone; empty where it can, also where it is gone."""
         now = _state(site.place(self.target))
         if now is None or self.new_folders or _is(now, self.after) or _is(now, self.before):
             return UNSAID
@@ -64,7 +64,7 @@ class SetFolder(Step, frozen=True, kw_only=True):
 
     verb = "folder"
 
-    state: FileState  # with AS_AROUND it belongs to whoever has the folder around it
+    state: FileState  # with AS_AROUND it belongs to the owner of the folder around it
     location: str = ""  # as for a change
     gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
     yields: bool = False  # whether it may belong to us where we may not give it away
@@ -76,7 +76,7 @@ class SetFolder(Step, frozen=True, kw_only=True):
 
     @property
     def is_shown(self) -> bool:
-        """Whether it is told by itself, and not only done along with others."""
+        """Whether it is reported by itself, and not only done along with others."""
         return not self.gives_times
 
     def place(self, machine: Machine) -> Place:
@@ -88,14 +88,14 @@ class SetFolder(Step, frozen=True, kw_only=True):
         layer.made.append(self.path)
 
     def keep(self, keeping: Keeping) -> MadeFolderRecord:
-        """Write down what stands there and what is to stand there; nothing is changed.
+        """Write down what is there and what is to be there; nothing is changed.
 
         Raises:
             OSError: it is not a folder.
         """
         site, target = keeping.site, keeping.target
         before = _state(target)
-        if self.gives_times:  # it was made by an earlier step, or stood there
+        if self.gives_times:  # it was made by an earlier step, or was there
             return MadeFolderRecord(
                 path=self.path,
                 target=site.location(target),
@@ -138,14 +138,14 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
     """A folder is made where nothing stands."""
 
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o3777)] = 0o755
-    owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # a user by name; empty for whoever has the folder around
+    owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # a user by name; empty for the owner of the folder around
     group: Annotated[str, msgspec.Meta(max_length=100)] = ""
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         if place.is_folder:
-            return  # somebody has done it meanwhile
+            return  # someone has done it meanwhile
         if place.is_there:
             raise unfit(path, say("changes.it-is-not-a-folder"))
         uid, gid = (

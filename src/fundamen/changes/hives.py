@@ -150,7 +150,7 @@ def require_quiet(machine: Machine) -> None:
 
 
 def require_shut_down(machine: Machine) -> None:
-    """A Windows that only sleeps keeps its registry in memory, and goes on with that. Raises: UsageError."""
+    """A Windows that only sleeps keeps its registry in memory, and continues with that. Raises: UsageError."""
     image = machine.real(_MEMORY)
     if machine.look(image).kind is not EntryKind.FILE:
         return

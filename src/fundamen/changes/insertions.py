@@ -1,7 +1,7 @@
 """Things that are put into a file which others write to as well: they are found and taken out again one by one.
 
-To undo such a change is not to bring the old file back, if the system has written it anew meanwhile, but to take out of
-it what was put in, and nothing else.
+To undo such a change is not to bring the old file back, if the system has written it again meanwhile, but to take out
+of it what was put in, and nothing else.
 """
 
 import base64
@@ -32,7 +32,7 @@ class Insertion(msgspec.Struct, frozen=True):
     name: str
     value: str = ""  # of a registry value: its name
     new: str | None = None  # what was written, in the text form; None: it was taken out
-    old: str | None = None  # what stood there before; None: nothing
+    old: str | None = None  # what was there before; None: nothing
     earlier: "Insertion | None" = None  # what was put into the same file before it
 
 
@@ -56,7 +56,7 @@ def _without_one(data: bytes, insertion: Insertion) -> bytes:
 
 
 def _with_old_value(data: bytes, insertion: Insertion) -> bytes:
-    """The hive with the value as it was, if what was written still stands there."""
+    """The hive with the value as it was, if what was written is still there."""
     is_text = not data.startswith(hive_cells.MAGIC)
     find = text_hive.find_value if is_text else hive_cells.find_value
     found = find(data, insertion.name, insertion.value)

@@ -1,4 +1,4 @@
-"""Follow the log of an installer while it runs: its decisive lines are told as they are written."""
+"""Follow the log of an installer while it runs: its decisive lines are reported as they are written."""
 
 import os
 from collections.abc import Sequence
@@ -15,7 +15,7 @@ from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
-OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
+OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it writes, unless the plan names a place
 _MOST_LOG = 64 << 20  # bytes
 _MOST_LINE = 400  # characters that are kept
 _MOST_LINES = 40
@@ -71,7 +71,7 @@ class InstallerLog:
             )
 
     def _since(self, path: str) -> bytes:
-        """The bytes that were written since the last look; all, if what stood there before is gone."""
+        """The bytes that were written since the last look; all, if what was there before is gone."""
         with open(path, "rb") as file:
             if self._at is None:
                 self._at = len(self._before) if file.read(len(self._before)) == self._before else 0

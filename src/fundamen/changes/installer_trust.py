@@ -39,7 +39,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
 
     Raises:
         UsageError: the machine is no prefix.
-        UntrustedError: it is not the installer that the plan means, or nobody who is trusted has signed it.
+        UntrustedError: it is not the installer that the plan means, or no one who is trusted has signed it.
         UnreadableError: it cannot be read.
     """
     from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - it loads the library of cryptography

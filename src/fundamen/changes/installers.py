@@ -1,9 +1,9 @@
 """The step that runs a publisher's installer, or its repair, in a prefix.
 
 Guarantees: nothing is run whose publisher is not trusted, or whose bytes are not those that were rehearsed. All of the
-prefix is kept before, as a cold copy; what the installer changes is known afterwards; where it fails, or is cut off,
-the prefix is brought back. Taking it back leaves alone what others have put there since, and what they have changed
-since hinders it; in the registry just the values that the installer has changed get their old content again.
+prefix is kept before, as a cold copy; what the installer changes is known afterwards; where it fails, or is
+interrupted, the prefix is brought back. Undoing it leaves alone what others have put there since, and what they have
+changed since hinders it; in the registry just the values that the installer has changed get their old content again.
 """
 
 import os
@@ -85,14 +85,14 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
 
     sha256: str
     arguments: tuple[str, ...]
-    log: str  # where it is told to write its log, as the prefix spells it; empty for the place of ours
+    log: str  # where it writes its log, as the prefix spells it; empty for the place of ours
     seconds: float  # how long it may take
     wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
     kept: str  # how the paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
     environment: tuple[tuple[str, str], ...] = ()  # that it is run in
 
     def make(self, site: Site, tell: Tell) -> None:
-        """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
+        """Run it, and write down what it has changed; the decisive lines of its log are reported as they are written.
 
         Raises:
             OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
@@ -104,7 +104,7 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
         return outcome_of(self, site) is not None
 
     def obstacle(self, site: Site) -> Message:
-        """Why it cannot be taken back; empty where it can."""
+        """Why it cannot be undone; empty where it can."""
         return _why_it_must_stay(self, site)
 
     def take_back(self, site: Site) -> None:
@@ -178,7 +178,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
 
 
 def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
-    """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
+    """Run it, and write down what it has changed; the decisive lines of its log are reported as they are written.
 
     Raises:
         OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
@@ -191,7 +191,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
         raise OSError(0, say("changes.it-is-not-the-installer-that"), installer.host)
     copy = _copy(record, site)
     if compare_listings(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
-        _take_back(record, site)  # an earlier run was cut off
+        _take_back(record, site)  # an earlier run was interrupted
     remove_own(_kept_path(record, site, "-after.json"))  # of one that had failed: it says nothing of this run
     session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
@@ -244,7 +244,7 @@ def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | Non
 
 
 def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> Message:
-    """Why it cannot be taken back; empty where it can. Raises: OSError."""
+    """Why it cannot be undone; empty where it can. Raises: OSError."""
     if not os.path.exists(_kept_path(record, site, ".json")):
         return say("changes.what-was-kept-of-the-prefix")
     left = _read_left(record, site)

@@ -36,7 +36,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
         return site.place(self.aside).is_there
 
     def obstacle(self, site: Site) -> Message:
-        """Why it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
+        """Why it can neither be moved nor be moved back: something else is in its place, or it is gone."""
         is_aside, is_there = site.place(self.aside).is_there, site.place(self.target).is_there
         is_hindered = not (is_aside or is_there) if self.is_replaced else is_aside == is_there
         return say("changes.what-was-set-aside-cannot-go") if is_hindered else UNSAID

@@ -99,7 +99,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
         return tuple(f"{each.name} {each.version}" for each in self.packages)
 
     def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
-        """Lay over a machine what the packages hold that does not stand there."""
+        """Lay over a machine what the packages hold and the machine lacks."""
         machine = layer.base
         layer.placed |= self.new.places()
         for path, target in self.new.links().items():
@@ -113,7 +113,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
         """Write down what is to be installed; nothing is changed.
 
         Raises:
-            OSError: we may not, or one of the packages is there by now.
+            OSError: we may not, or one of the packages is there already.
         """
         site = keeping.site
         if os.geteuid() != 0:

@@ -1,4 +1,4 @@
-"""One value of a registry that is not in use is changed: what the hive comes to, and how it is taken back."""
+"""One value of a registry that is not in use is changed: what the hive comes to, and how it is undone."""
 
 from typing import Annotated, Literal
 

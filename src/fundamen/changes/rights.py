@@ -81,7 +81,7 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
     def _is_between(self, now: EntryRights) -> bool:
         """Whether these are the rights before or after, or what a cut has left on the way from one to the other.
 
-        Another owner takes the bits and capabilities away by which a program runs in somebody's name: chown(2).
+        Another owner takes the bits and capabilities away by which a program runs with another's rights: chown(2).
         """
         ends = (self.before, self.after)
         return (
@@ -170,7 +170,7 @@ def give(
 ) -> ChangeRights:
     """The step that gives a file bits that it lacks, an owner, and capabilities if it has none.
 
-    Nobody else may write to it then who was not meant to. A program that runs as its owner needs no capabilities.
+    No other account may write to it then. A program that runs as its owner needs no capabilities.
 
     Raises:
         OSError: its rights cannot be read.
@@ -188,7 +188,7 @@ def give(
 
 
 class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
-    """A file or folder gets other rights; what is not named stays as it is."""
+    """A file or folder gets other rights; what is not listed stays as it is."""
 
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None
     owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # by name, or as # and a number

@@ -1,7 +1,7 @@
-"""A folder before and after somebody else has changed it: what differs, and how to bring back what was.
+"""A folder before and after someone else has changed it: what differs, and how to bring back what was.
 
 An installer changes what it likes. So all of its folder is kept beforehand, as a cold copy is, and compared afterwards.
-Guarantee: what an installer has made is taken away only while it is as it made it; what nobody listed is set aside.
+Guarantee: what an installer has made is taken away only while it is as it made it; what no one listed is set aside.
 """
 
 import contextlib
@@ -37,7 +37,7 @@ def tree_of(entries: Iterable[CopiedEntry]) -> Tree:
 
 
 def with_digests(folder: Place, entries: Iterable[CopiedEntry], known: Mapping[str, CopiedEntry]) -> Tree:
-    """Entries with the digests of their files, each read; further names of a file are told as the known ones have them.
+    """Entries with the digests of their files, each read; further names of a file get the known one's digest.
 
     Raises:
         OSError: one cannot be read.
@@ -93,7 +93,7 @@ def bring_back(
         archive: where the bytes lie.
         now: what it is.
         ours: what the installer has left, where that is known: of what is new only that is taken away.
-        keeps: paths that somebody else puts right.
+        keeps: paths that another step repairs.
 
     Raises:
         DamagedFileError: the archive is damaged; nothing was changed.
@@ -133,7 +133,7 @@ def _put_back(folder: Place, entry: CopiedEntry, spare: HostPath) -> None:
             make_folder(target)
         return
     if target.is_folder:
-        move(target, _free(target))  # somebody else's folder in the place of a file of ours stays, beside it
+        move(target, _free(target))  # someone else's folder in the place of a file of ours stays, beside it
     put(HostPath(os.path.join(spare, entry.state.sha256)), target, target.beside(name_of_ours()), entry.state)
 
 
@@ -146,9 +146,9 @@ def _take_away(
         if path in keeps or path.partition("/")[0].startswith(OURS):
             continue
         if ours is not None and (path not in ours or differs(ours[path], now[path])):
-            continue  # somebody else's, or changed by somebody since
+            continue  # someone else's, or changed by someone since
         if now[path].kind is CopiedKind.FOLDER:
-            with contextlib.suppress(OSError):  # something of somebody else's lies in it
+            with contextlib.suppress(OSError):  # something of someone else's lies in it
                 remove_folder(target)
         elif ours is not None:
             remove(target)

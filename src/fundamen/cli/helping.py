@@ -75,7 +75,7 @@ class Subcommand(click.Command):
 
 
 class CommandGroup(click.Group):
-    """A group of commands, each with its short help; a name that is not known is told with those like it."""
+    """A group of commands, each with its short help; a name that is not known is reported with those like it."""
 
     command_class = Subcommand
 

@@ -168,7 +168,7 @@ def _record(facts: dict[str, Any], status: int) -> None:
 
     try:
         folder = os.path.join(options.home(), "cases")
-    except UsageError:  # whoever needs it has said so
+    except UsageError:  # the command that needs it has said so
         return
     if not os.path.exists(os.path.join(folder, "current")):
         return

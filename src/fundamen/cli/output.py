@@ -23,8 +23,8 @@ _LARGE = 1 << 20  # bytes
 class Output:
     """The output options of a command, and the door through which all output goes.
 
-    Used as a context manager around a command's work: an error inside is told in its three parts, in the form that the
-    options ask for, and ends the run with its exit status.
+    Used as a context manager around a command's work: an error inside is reported in its three parts, in the form that
+    the options ask for, and ends the run with its exit status.
     """
 
     def __init__(self, *, as_json: bool, quiet: bool, verbose: bool, facts: dict[str, Any] | None = None) -> None:
@@ -48,7 +48,7 @@ class Output:
             self._fail(error)
             sys.exit(exit_of(error))
         if isinstance(error, KeyboardInterrupt):
-            click.echo("\nStopped.", err=True)  # what changes a machine takes it back, or says that it is unfinished
+            click.echo("\nStopped.", err=True)  # what changes a machine undoes it, or says that it is unfinished
             sys.exit(Exit.INTERRUPTED)
 
     def show(self, text: str) -> None:
@@ -137,7 +137,7 @@ class Output:
     def receive_bar(self, size: int, label: str, verb: str = "Fetching") -> Iterator[Any]:
         """A progress bar over bytes of what is large enough to be waited for; gives a function to call with counts.
 
-        Where nobody is at a terminal, or the bytes are few, nothing is shown.
+        Where no one is at a terminal, or the bytes are few, nothing is shown.
         """
         if self.as_json or self.quiet or not sys.stderr.isatty() or size < _LARGE:
             yield lambda _count: None
@@ -189,7 +189,7 @@ class Output:
 
 
 def _log(text: str, error: BaseException | None = None) -> None:
-    """Add a line to the log, where somebody has asked for one: then ``logging`` has been loaded."""
+    """Add a line to the log, where someone has asked for one: then ``logging`` has been loaded."""
     if (logging := sys.modules.get("logging")) is not None:
         details = None if error is None else (type(error), error, error.__traceback__)
         logging.getLogger("fundamen.cli").debug("%s", text if error is None else f"{text}: {error}", exc_info=details)
@@ -227,7 +227,7 @@ def _kept_bug(details: str, name: str | None = None) -> str:
 
 
 def _of_the_host(error: OSError) -> FundamenError:
-    """A file of this host, such as our own state, that nobody nearer to it could say more about."""
+    """A file of this host, such as our own state, about which nothing more is known."""
     return UnreadableError(
         what=say("cli.a-file-of-this-host-cannot"),
         why=f"{error.filename or 'the system says'}: {error.strerror}",

@@ -11,7 +11,7 @@ from fundamen.cli.output import Output
 
 @contextlib.contextmanager
 def stoppable(output: Output) -> Iterator[Callable[[], bool]]:
-    """Give a function that tells whether somebody has asked to stop."""
+    """Give a function that tells whether someone has asked to stop."""
     asked = threading.Event()
     if threading.current_thread() is not threading.main_thread():  # only there signals arrive
         yield asked.is_set

@@ -51,7 +51,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     traces: tuple[Trace, ...] = ()
     signed: tuple[
         Inspection, ...
-    ] = ()  # the files that are named where somebody is not trusted, and who has signed them
+    ] = ()  # the files that are named where someone is not trusted, and who has signed them
     reason: Message = UNSAID  # in one sentence: what the message says, and what is behind it
     places: tuple[FoundPlace, ...] = ()
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
@@ -215,7 +215,7 @@ def _inspect_signed(
 
 
 def is_trusted(inspection: Inspection) -> bool:
-    """Whether whoever has signed a file is trusted on its machine, or nobody has."""
+    """Whether a file's signer is trusted on its machine, or it has no signature."""
     return inspection.publisher is None or inspection.publisher.verdict not in {"untrusted", "tampered"}
 
 
@@ -251,7 +251,7 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
-            continue  # what is no program after all; its place is told below
+            continue  # what is no program after all; its place is reported below
     if reading.decisive is not None and not any(trace.faults for trace in found):
         for trace in tuple(found):
             found += (each for each in trace_starters(machine, trace.program, authorities) if each.faults)
@@ -303,7 +303,7 @@ def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
             machine.absolute_path(path) for path in paths if plain_name(path).lower() == plain_name(name).lower()
         )
         yield find_program(machine, name)
-        if name in programs and plain_name(name) == name and not machine.is_live:  # nobody's PATH is known there
+        if name in programs and plain_name(name) == name and not machine.is_live:  # no one's PATH is known there
             wanted = machine.fold(name)
             for folder, entries in folders_of_system(machine, reading, ()):
                 yield from (machine.join(folder, entry) for entry in entries if machine.fold(entry) == wanted)

@@ -10,7 +10,7 @@ from fundamen.formats.decimal import read_decimal
 from fundamen.knowledge.entries import Code, Knowledge, KnownMessage, LineRole
 from fundamen.knowledge.sentence import SentenceMatch
 
-# Words by which a line takes back what it says: it was expected, or something else took its place.
+# Words by which a line retracts what it says: it was expected, or something else took its place.
 _HEDGE = re.compile(
     r"\b(?:optional(?:ly)?|ignor(?:e|es|ed|ing)|skip(?:s|ped|ping)?|fall(?:s|ing)? ?back|fallback|harmless|non-fatal|"
     r"continu(?:es|ed|ing)|retry(?:ing)?|retries|try(?:ing)? again|not fatal|using (?:the )?(?:default|built-in)|"
@@ -51,7 +51,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     role: LineRole
     holes: dict[str, str]
     codes: tuple[Code, ...] = ()
-    is_aside: bool = False  # it takes back itself what it says
+    is_aside: bool = False  # it retracts itself what it says
     is_quiet: bool = False  # it is said as mere information
     is_warning: bool = False
     is_loud: bool = False  # it says of itself that it is an error

@@ -1,7 +1,7 @@
 """Follow a log while it is written: what is added is read once, whatever becomes of the file.
 
-A file may not be there yet; it may be moved away and begun anew under its name, which is followed by that name; it may
-be emptied and go on. Each beginning is a text of its own, whose encoding is found out anew.
+A file may not be there yet; it may be moved away and begun again under its name, which is followed by that name; it may
+be emptied and go on. Each beginning is a text of its own, whose encoding is found out again.
 """
 
 import os
@@ -13,7 +13,7 @@ from fundamen.clues.reading import Reader, Reading
 from fundamen.clues.text import BLOCK, Encoding
 from fundamen.knowledge.entries import LineRole
 
-_HEAD = 1 << 12  # bytes by which the encoding of a file is told whose beginning is not read
+_HEAD = 1 << 12  # bytes by which the encoding of a file is recognised whose beginning is not read
 _MOST_AT_ONCE = 8 << 20  # bytes that one look takes
 
 
@@ -115,6 +115,6 @@ class FollowedLog:
 
 
 def is_called_out(finding: Finding) -> bool:
-    """Whether a line is told of as soon as it comes: one that names a cause or a failed step, and means it."""
+    """Whether a line is reported as soon as it comes: one that names a cause or a failed step, and means it."""
     is_meant = not (finding.is_aside or finding.is_quiet or finding.is_warning)
     return is_meant and finding.role in {LineRole.CAUSE, LineRole.FAILURE}

@@ -1,4 +1,4 @@
-"""Guess what a short text says that was typed wrong, misread, cut off, or is in a language that is not known here."""
+"""Guess what a short text says that was typed wrong, misread, truncated, or is in a language that is not known here."""
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
@@ -82,7 +82,7 @@ def _alike(known: Knowledge, words: list[str]) -> Iterator[tuple[KnownMessage, f
 
 
 def _share(own: Sequence[str], words: list[str], places: dict[str, list[int]]) -> float:
-    """How much of a sentence stands in a line, its words in their order; a line that is cut off is measured so far.
+    """How much of a sentence a line holds, its words in their order; a line that is truncated is measured so far.
 
     Args:
         own: the sentence's words.

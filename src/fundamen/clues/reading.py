@@ -18,7 +18,7 @@ _GIVEN = re.compile(r"-|message(?: \d+)?")  # the names of what was piped in, or
 _STAMP = 40  # characters at the beginning of a line in which digits are those of a time
 _LONGEST_MESSAGE = 12  # lines that a person would copy or read out
 _AFTER = 3  # lines below one that are looked at with it
-_LONGEST_PASTE = 64 << 10  # bytes of a text that may be a message that somebody has copied
+_LONGEST_PASTE = 64 << 10  # bytes of a text that may be a message that someone has copied
 _NEAR = 50  # lines
 
 
@@ -156,7 +156,7 @@ def weigh_findings(
 ) -> Reading:
     """Tell the first cause from what follows from it.
 
-    What counts is what was said since the last run began or the last one ended well, and was not taken back. Of that
+    What counts is what was said since the last run began or the last one ended well, and was not retracted. Of that
     the first cause is decisive; where none is named, the first step that failed; where all has only followed, that.
     """
     last = max((i for i, each in enumerate(findings) if each.role in {LineRole.BEGINS, LineRole.DONE}), default=-1)

@@ -15,7 +15,7 @@ from fundamen.knowledge.sentence import FOLDED, Sentence
 
 _TELLING = frozenset(
     {b"error", b"fatal", b"critical", b"severe", b"emerg", b"exception", b"failed", b"failure"}
-)  # whoever says it
+)  # from any speaker
 
 
 _STAMP = b"0123456789:.,-/+TZ[]() "  # what a time at the beginning of a line is made of
@@ -38,7 +38,7 @@ class PossibleMatch(msgspec.Struct, frozen=True):
 
     number: int  # of the line, from 1 at the beginning of what was scanned
     raw: bytes
-    below: tuple[bytes, ...]  # the lines below it, as far as they are at hand
+    below: tuple[bytes, ...]  # the lines below it, as far as they are available
 
 
 class Scanned(msgspec.Struct, frozen=True):
@@ -73,7 +73,7 @@ class Scanner:
 
         Args:
             block: the lines, in UTF-8.
-            seen: what was said before; that something is said again is not told, and what is new is added.
+            seen: what was said before; repeated lines are not reported, and new ones are added.
             first: the number of the first line.
         """
         found = []

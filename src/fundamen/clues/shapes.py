@@ -25,7 +25,7 @@ class Shapes:
 
         Args:
             anchors: for each word of interest, in small letters, what one of must stand in the line besides, lest it is
-                of interest only if a line below goes on with it; None where the word is enough.
+                of interest only if a line below continues with it; None where the word is enough.
         """
         self._anchors: dict[bytes, tuple[bytes, ...] | None] = {}
         for word, beside in anchors.items():
@@ -41,7 +41,7 @@ class Shapes:
             (self._by_run.setdefault(run, []) if len(run) >= _LEAST_RUN else self._without_run).append(shape)
         self._runs = frozenset(self._by_run)
         self._silent = set[bytes]()  # shapes of lines that hold nothing of interest
-        self._speaking: dict[bytes, bool] = {}  # those that might; False: only with a line below that goes on with it
+        self._speaking: dict[bytes, bool] = {}  # those that might; False: only with a line below that continues with it
         self._remembered = 0  # bytes of both
 
     def forget(self) -> None:
@@ -106,7 +106,7 @@ def is_any_said(text: bytes, besides: Iterable[Sequence[bytes] | None]) -> bool:
 
 
 def has_more_below(lines: Sequence[bytes], at: int) -> bool:
-    """Whether the line below one goes on with it."""
+    """Whether the line below one continues with it."""
     return at + 1 < len(lines) and lines[at + 1][:1] in _SPACES
 
 

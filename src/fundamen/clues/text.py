@@ -14,7 +14,7 @@ from fundamen.model.errors import UnreadableError
 
 BLOCK = 1 << 20  # bytes that are looked at together
 LONGEST_LINE = 4_000  # characters of one that are looked at
-_HEAD = 4_096  # bytes by which an encoding is told
+_HEAD = 4_096  # bytes by which an encoding is recognised
 _LEAST_HEAD = 16  # of a text that is still being written
 _MARKS = (
     (codecs.BOM_UTF32_LE, "utf-32-le"),
@@ -27,7 +27,7 @@ _BINARY = re.compile(rb"[\x01-\x06\x0e-\x1a\x7f]")
 _MOST_BINARY = 0.1  # share of bytes that no text has
 # ECMA-48: control sequences, strings to the terminal, and single escapes.
 _ESCAPES = re.compile(r"\x1b(?:\[[0-?]*[ -/]*[@-~]|[\]PX^_].*?(?:\x1b\\|\x07|$)|[ -~])|\x9b[0-?]*[ -/]*[@-~]")
-_UNSEEN = re.compile("[\u00ad\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff]+")  # format characters that nobody sees
+_UNSEEN = re.compile("[\u00ad\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff]+")  # format characters that no one sees
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]+")
 
 
@@ -39,7 +39,7 @@ class Stream(Protocol):
 
 
 class Encoding:
-    """Makes bytes of any encoding into UTF-8, piece by piece; told by the first piece that is large enough."""
+    """Makes bytes of any encoding into UTF-8, piece by piece; recognised by the first piece that is large enough."""
 
     def __init__(self) -> None:
         self.name = ""  # until it is known

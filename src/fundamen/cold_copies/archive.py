@@ -45,7 +45,7 @@ def write_archive(
         target: the file, which must not be there yet.
         folder: what is copied.
         entries: as they were found; the digests of files are found out here.
-        progress: is told of bytes.
+        progress: is informed of bytes.
 
     Returns:
         (the entries with their digests, the paths of files that changed meanwhile, the archive's SHA-256, its size).
@@ -172,7 +172,7 @@ def _is(member: tarfile.TarInfo, entry: CopiedEntry) -> bool:
 def _add_file(
     archive: tarfile.TarFile, folder: Place, entry: CopiedEntry, progress: Progress
 ) -> tuple[CopiedEntry, bool]:
-    """Add a file; (its entry as it was read, whether nobody changed it meanwhile)."""
+    """Add a file; (its entry as it was read, whether no one changed it meanwhile)."""
     place = folder.below(entry.path)
     with place.open_to_read() as file:
         status = os.fstat(file.fileno())

@@ -1,7 +1,8 @@
 """Take a cold copy of a folder: everything in it, compressed, read back and compared before it counts.
 
-Guarantees: nothing in the folder is changed, not even access times where the system lets us; a copy that was cut off is
-none; while programs have files of the folder open, or change them, none is taken unless that is asked for.
+Guarantees: nothing in the folder is changed, not even access times where the system lets us; a copy that was
+interrupted is none; while programs have files of the folder open, or change them, none is taken unless that is asked
+for.
 """
 
 import contextlib
@@ -112,7 +113,7 @@ def take_copy(
         store: where the copy is to lie.
         now: this moment.
         because: why it is taken, for people.
-        progress: is told of bytes, twice: as they are read, and as they are read back.
+        progress: is informed of bytes, twice: as they are read, and as they are read back.
         force: whether it is taken although programs have files of it open or change them.
 
     Raises:
@@ -127,7 +128,7 @@ def take_copy(
         number = store.next_number()
         archive = store.archive_of(number)
         with contextlib.suppress(FileNotFoundError):
-            os.unlink(archive)  # of a copy that was cut off: it has no list
+            os.unlink(archive)  # of a copy that was interrupted: it has no list
         try:
             entries, unquiet, sha256, size = write_archive(archive, found.place, found.entries, progress)
             copy = ColdCopy(

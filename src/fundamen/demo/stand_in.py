@@ -51,7 +51,7 @@ class StandIn:
 
     Attributes:
         address: where the folder is served.
-        authority: the certificate in PEM of whoever issued the server's.
+        authority: the certificate in PEM of the issuer of the server's.
         asked: the paths that were asked for, in order, with the first byte.
     """
 
@@ -113,7 +113,7 @@ class _Handler(BaseHTTPRequestHandler):
     disable_nagle_algorithm = True  # else a small body waits until the head is acknowledged
 
     def log_message(self, format: str, *args: object) -> None:  # noqa: A002 - the library's own name
-        """The tests ask what was asked for; nobody reads a log."""
+        """The tests ask what was asked for; there is no log."""
 
     def do_GET(self) -> None:
         """Answer with a file of the folder, or with the fault that was ordered."""

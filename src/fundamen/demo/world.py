@@ -60,7 +60,7 @@ def build_world(folder: Path) -> None:
 
 
 def break_desk(folder: Path) -> None:
-    """Do to the desk what went wrong there: one library lost, one of the other width, one cut off."""
+    """Do to the desk what went wrong there: one library lost, one for the other word size, one truncated."""
     libraries = folder / DESK_LIBRARIES
     _break(libraries, "libsaltgrass-{}.so.4", BINARIES / "linux-x86" / "libsaltgrass-chart.so.4")
 

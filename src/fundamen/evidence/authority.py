@@ -64,7 +64,7 @@ class Testimony(msgspec.Struct, frozen=True):
 
 
 def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
-    """The one that counts: that of the owner who installed the file; otherwise the gravest. None where nobody speaks.
+    """The one that counts: that of the owner who installed the file; otherwise the gravest. None where no one speaks.
 
     What others say against the owner's word is a remark at most.
     """
@@ -88,7 +88,7 @@ def remarks_of(testimonies: Sequence[Testimony]) -> tuple[Message, ...]:
 
 
 class Authority(Protocol):
-    """Somebody who can know what a file's bytes should be."""
+    """Someone who can know what a file's bytes should be."""
 
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Speak about those files that the authority knows; leave out the others."""
@@ -97,7 +97,7 @@ class Authority(Protocol):
 class Hashing:
     """The digests of a machine's files, taken in threads from the start on: hashing lets everything else run.
 
-    Files that cannot be read are left out, so that nobody speaks about them.
+    Files that cannot be read are left out, and have no testimony.
     """
 
     def __init__(self, machine: Machine, paths: Iterable[MachinePath], algorithm: Algorithm) -> None:

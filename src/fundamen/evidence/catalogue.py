@@ -16,7 +16,7 @@ class CatalogueAuthority:
 
     It proves the bytes that it lists. Bytes that it does not list it calls altered only among sound files of the same
     package in the same folder, where the file does not itself state another version. Otherwise they may just as well
-    belong to somebody else's build, and it says only that it does not know them (docs/decisions/0003).
+    belong to another build, and it says only that it does not know them (docs/decisions/0003).
     """
 
     def __init__(self, source: str, packages_with: Callable[[Iterable[str]], Sequence[Package]]) -> None:

@@ -38,7 +38,8 @@ def find_needs(
     Args:
         fields: of the package.
         installed: (version, architecture) of each package that is installed.
-        provided: what installed packages provide besides themselves: name -> versions, empty ones where none is told.
+        provided: what installed packages provide besides themselves: name -> versions, empty ones where none is
+        reported.
     """
     for field in ("Pre-Depends", "Depends"):
         for text in _parts(fields.get(field, "")):

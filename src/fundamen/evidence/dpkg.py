@@ -50,7 +50,7 @@ class _Index(msgspec.Struct):
 class DpkgAuthority:
     """Speaks about every file that an installed Debian package recorded a digest for.
 
-    Whoever asks again and again is answered from an index of all that is recorded, which costs as much as a few
+    A caller that asks again and again is answered from an index of all that is recorded, which costs as much as a few
     answers without it.
     """
 

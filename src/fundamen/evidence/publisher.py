@@ -32,7 +32,7 @@ _DIGESTS = re.compile(rb"(?=\x04(?:\x20(.{32})|\x14(.{20})))", re.DOTALL)
 class PublisherAuthority:
     """Speaks about files that a publisher signed.
 
-    It vouches for bytes that were signed by somebody whom the machine trusts, and speaks against bytes that are not
+    It vouches for bytes that were signed by someone whom the machine trusts, and speaks against bytes that are not
     those that were signed. Who is not trusted is only named: no loader asks for it, but an installer may.
     """
 
@@ -41,7 +41,7 @@ class PublisherAuthority:
 
         Args:
             now: this moment.
-            given: certificates that help to build chains, and are trusted by nobody for it.
+            given: certificates that help to build chains, and are trusted by no one for it.
             lists: revocation lists besides those that the machine keeps.
         """
         self._now = now
@@ -74,7 +74,7 @@ class PublisherAuthority:
         return publisher
 
     def issuers(self, machine: Machine) -> Issuers:
-        """All certificates at hand on a machine."""
+        """All certificates on a machine."""
         return machine.fact(ANYWHERE, _gather_issuers, tuple(self._given), tuple(self._lists))
 
     def _find_listed(
@@ -102,7 +102,7 @@ class PublisherAuthority:
 def _gather_issuers(
     machine: Machine, _path: MachinePath, given: tuple[StoredCertificate, ...], lists: tuple[bytes, ...]
 ) -> Issuers:
-    """All certificates at hand on a machine; as a fact, since reading them takes a while."""
+    """All certificates on a machine; as a fact, since reading them takes a while."""
     issuers = Issuers(read_trust_stores(machine), given)
     for der in lists:
         issuers.add_list(der)

@@ -1,1 +1,1 @@
-"""Carry steps out, go on with them, take them back: the journal, locks, and what is kept."""
+"""Perform steps, resume them, undo them: the journal, locks, and what is kept."""

@@ -1,8 +1,8 @@
-"""Carry out what was rehearsed, or go on with what was cut off.
+"""Perform what was rehearsed, or continue with what was interrupted.
 
 Guarantees: what is replaced is kept and flushed, and the journal knows of all steps, before anything on the machine is
-touched; whatever stops a restoration half-way, the journal holds enough to go on with it, or to make every entry as it
-was, to the byte, with its mode, owner, times and extended attributes.
+touched; whatever stops a restoration half-way, the journal holds enough to continue with it, or to make every entry as
+it was, to the byte, with its mode, owner, times and extended attributes.
 """
 
 import functools
@@ -41,7 +41,7 @@ _LOG = logging.getLogger(__name__)
 _SPARE_BYTES = 1 << 20  # for folders and the journal itself
 
 Progress = Callable[[MachinePath], None]
-Stop = Callable[[], bool]  # whether somebody has asked that no further step be begun
+Stop = Callable[[], bool]  # whether someone has asked that no further step be begun
 
 
 def carry_out(
@@ -58,9 +58,9 @@ def carry_out(
     The caller holds the machine with ``alone_on`` and has asked ``require_finished``.
 
     Raises:
-        RestorationError: a step failed; all steps were taken back. Also when there is too little room, or something
+        RestorationError: a step failed; all steps were undone. Also when there is too little room, or something
             that the system tells beforehand stands in the way; then nothing was changed.
-        UnfinishedError: it was stopped; it can be gone on with, or taken back.
+        UnfinishedError: it was stopped; it can be resumed, or undone.
     """
     site = journal.site
     site.ground.forget()
@@ -87,7 +87,7 @@ def carry_out(
         ) from error
     try:
         kept_folder = journal.kept_folder(number)
-        shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
+        shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was interrupted before it was written down
         make_lasting(kept_folder)
         look = functools.cache(partial(around, site))  # nothing of the machine is changed while originals are kept
         records = [
@@ -126,11 +126,11 @@ def resume(
     stop: Stop = lambda: False,
     tell: Tell = lambda _sentence: None,
 ) -> JournalEntry:
-    """Go on with the restoration that was cut off; the caller holds the machine.
+    """Resume the restoration that was interrupted; the caller holds the machine.
 
     Raises:
-        UsageError: none was cut off, or it is one that was being undone.
-        RestorationError: an entry has changed since, and nothing was done; or a step failed, and all were taken back.
+        UsageError: none was interrupted, or it is one that was being undone.
+        RestorationError: an entry has changed since, and nothing was done; or a step failed, and all were undone.
         UnfinishedError: it was stopped again.
     """
     entry = journal.cut_off()
@@ -162,14 +162,14 @@ def resume(
 def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenError:
     """Nothing of the machine was changed; but the journal may know of the restoration although writing it down failed.
 
-    Then it must say that it is taken back before the originals go: it could be gone on with otherwise.
+    Then it must say that it is undone before the originals go: it could be resumed otherwise.
     """
     try:
         entry = journal.find(number)
         if entry is not None and entry.is_unfinished:
             journal.mark(number, RestorationState.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
-        # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
+        # Whether it was written down cannot be known now, so the originals stay: the next run finds out.
         return RestorationError(
             what=say("execution.the-restoration-was-not-begun"),
             why=say("execution.then", cause_of=cause_of(error), other_cause_of=cause_of(second)),

@@ -1,4 +1,4 @@
-"""Give up kept originals that are not needed any more: the restorations they belong to then stand for good.
+"""Delete kept originals that are not needed any more: the restorations they belong to cannot be undone then.
 
 Guarantees: never those of the newest restoration, nor of one that is not finished; that a restoration stands for good
 is written down before the first of its originals goes, so none is ever missing where an undo is still offered.
@@ -23,7 +23,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 
 def find_kept(journal: Journal) -> tuple[Kept, ...]:
-    """The restorations that can still be taken back, the oldest first. Raises: UnreadableError."""
+    """The restorations that can still be undone, the oldest first. Raises: UnreadableError."""
     return tuple(Kept(entry, size_of(journal, entry)) for entry in journal.entries(STANDING))
 
 
@@ -48,10 +48,10 @@ def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, 
 
 
 def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> None:
-    """Give up the originals of some restorations.
+    """Delete the originals of some restorations.
 
     Raises:
-        UnfinishedError: another Fundamen is at work, or a restoration was cut off.
+        UnfinishedError: another Fundamen is at work, or a restoration was interrupted.
         OSError: an original cannot be removed; nothing that is still offered is lost.
     """
     with alone_on(machine):

@@ -1,7 +1,7 @@
 """Find obstacles to steps before the first is made, each with the narrowest remedy.
 
-Only what the system says beforehand is told: a file system that is mounted for reading only, missing rights, flags that
-forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2).
+Only what the system says beforehand is reported: a file system that is mounted for reading only, missing rights, flags
+that forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2).
 """
 
 import array
@@ -110,7 +110,7 @@ def _pending_actions(machine: Machine) -> Mapping[str, str]:
     try:
         place = place_of_key(machine, _SESSION_MANAGER)
         value = place.value_in(read_hive(machine, place.location), _PENDING_LIST)
-    except FundamenError:  # a part of a volume, a prefix in use: whoever needs the registry says so
+    except FundamenError:  # a part of a volume, a prefix in use: the step that needs the registry says so
         return {}
     entries = value.data.decode("utf-16-le", "replace").split("\0") if value is not None else []
     found: dict[str, str] = {}

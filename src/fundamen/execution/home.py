@@ -44,6 +44,6 @@ def _key(text: str) -> str:
 def journal_of(machine: Machine, home: HostPath, password: "Password | None" = None) -> "Journal":
     """The journal of a machine; with a password its restorations may change an entry of a directory."""
     from fundamen.changes.base import Site  # noqa: PLC0415
-    from fundamen.execution.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
+    from fundamen.execution.journal import Journal  # noqa: PLC0415 - looking needs none
 
     return Journal(Site(machine, folder_of(machine, home), password))

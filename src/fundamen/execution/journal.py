@@ -1,7 +1,7 @@
 """The journal: what is about to be changed, written down before it is changed (docs/formats/journal.md).
 
-Guarantees: a step's row with all that is needed to take it back is on the disk before its target is touched; a
-restoration that is not marked as ended was cut off.
+Guarantees: a step's row with all that is needed to undo it is on the disk before its target is touched; a
+restoration that is not marked as ended was interrupted.
 """
 
 import json
@@ -48,10 +48,10 @@ _IDENTITY = "CREATE TABLE IF NOT EXISTS identity (name TEXT NOT NULL) STRICT"
 class RestorationState(StrEnum):
     """How far a restoration has come."""
 
-    UNDER_WAY = "under way"  # also: cut off
+    UNDER_WAY = "under way"  # also: interrupted
     DONE = "done"
     TAKEN_BACK = "taken back"  # it failed, and all is as it was before
-    UNDOING = "being undone"  # also: its undoing was cut off
+    UNDOING = "being undone"  # also: its undoing was interrupted
     UNDONE = "undone"
     FOR_GOOD = "for good"  # done, and its originals are kept no longer
 
@@ -74,7 +74,7 @@ class RestorationRecord(msgspec.Struct, frozen=True):
     program: MachinePath
     packages: tuple[str, ...]  # for people
     further: tuple[MachinePath, ...] = ()  # programs that it is for as well
-    because: str = ""  # the reason that was given for what nobody proposed, such as an older version
+    because: str = ""  # the reason that was given for what no one proposed, such as an older version
 
 
 class JournalStep(msgspec.Struct, frozen=True):
@@ -98,7 +98,7 @@ class JournalEntry(msgspec.Struct, frozen=True):
 
     @property
     def is_unfinished(self) -> bool:
-        """Whether it was cut off, or is under way this moment."""
+        """Whether it was interrupted, or is under way this moment."""
         return self.state in _UNFINISHED
 
 
@@ -115,7 +115,7 @@ class Journal:
         self._path = os.path.join(site.folder, "journal.sqlite")
 
     def next_number(self) -> int:
-        """The number that the next restoration gets; whoever holds the machine may count on it."""
+        """The number that the next restoration gets; the holder of the machine's lock may count on it."""
         make_lasting(self.folder)
         with self._open_to_change() as connection:
             row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
@@ -184,7 +184,7 @@ class Journal:
         return tuple(dict.fromkeys(program for each in records for program in (each.program, *each.further)))
 
     def cut_off(self) -> JournalEntry | None:
-        """The restoration that was cut off, if there is one."""
+        """The restoration that was interrupted, if there is one."""
         return next(iter(self.entries(_UNFINISHED)), None)
 
     def kept_folder(self, restoration: int) -> HostPath:

@@ -18,7 +18,7 @@ def alone_on(machine: Machine) -> Iterator[None]:
     """Keep every other Fundamen of this host from changing the machine meanwhile.
 
     Raises:
-        UnfinishedError: another one is at work, or an earlier restoration was cut off.
+        UnfinishedError: another one is at work, or an earlier restoration was interrupted.
         UsageError: this host has no locks.
     """
     try:
@@ -55,7 +55,7 @@ def require_ready(machine: Machine, journal: Journal) -> None:
 
 
 def require_finished(machine: Machine, journal: Journal) -> None:
-    """Make sure that no earlier restoration of the machine was cut off.
+    """Make sure that no earlier restoration of the machine was interrupted.
 
     Raises:
         UnfinishedError: one was.

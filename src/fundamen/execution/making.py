@@ -1,8 +1,8 @@
-"""Make the steps of a restoration, and take them back, each by its kind.
+"""Make the steps of a restoration, and undo them, each by its kind.
 
 A batch is made together: all is staged, then all is flushed and read back, then all is put in its place, then the
-folders are flushed and the journal is told. Until then it knows of each step what stood there before, so a cut at any
-moment leaves entries that are old or new, and can be told apart by looking.
+folders are flushed and the journal is written. Until then it knows of each step what was there before, so a cut at any
+moment leaves entries that are old or new, and can be distinguished by looking.
 """
 
 import contextlib
@@ -62,10 +62,10 @@ def by_kind(records: Iterable[Record]) -> Iterator[tuple[type[Record], list[Reco
 
 @contextlib.contextmanager
 def hold_folders(site: Site, records: Iterable[Record]) -> Iterator[None]:
-    """Descend anew to the folders of some steps, and see that each is the one that it was; they are held meanwhile.
+    """Descend again to the folders of some steps, and see that each is the one that it was; they are held meanwhile.
 
     Raises:
-        OSError: something else stands there now.
+        OSError: something else is there now.
     """
     alike = tuple(records)
     folders = {each.path: each for record in alike for each in record.around()}
@@ -83,7 +83,7 @@ def hold_folders(site: Site, records: Iterable[Record]) -> Iterator[None]:
 
 
 def why_replaced(site: Site, folder: FolderTimes) -> Message:
-    """Why a folder is not the one that it was; empty where it is, or nobody can tell. Raises: OSError."""
+    """Why a folder is not the one that it was; empty where it is, or no one can tell. Raises: OSError."""
     if not folder.inode:
         return UNSAID
     status = site.place(folder.path).status()
@@ -93,7 +93,7 @@ def why_replaced(site: Site, folder: FolderTimes) -> Message:
 
 
 def obstacle(site: Site, record: Record) -> str:
-    """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
+    """Why a step can be neither made nor undone; empty where it can. Raises: OSError."""
     return next(filter(None, (why_replaced(site, folder) for folder in record.around())), "") or record.obstacle(site)
 
 

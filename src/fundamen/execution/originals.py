@@ -1,6 +1,6 @@
 """The originals that a journal keeps: they lie in a folder with its identity, beside a list of what they are.
 
-Guarantee: a journal gives up only originals of its own. Those whose journal is gone, moved away or damaged, can be
+Guarantee: a journal deletes only originals of its own. Those whose journal is gone, moved away or damaged, can be
 taken into another one by their list, and undone from there.
 """
 
@@ -63,7 +63,7 @@ def take_in(machine: Machine, journal: Journal) -> tuple[int, ...]:
     """Take originals whose journal is gone into this one, and give their new numbers: they can be undone from there.
 
     Raises:
-        UnfinishedError: another Fundamen is at work, or a restoration was cut off.
+        UnfinishedError: another Fundamen is at work, or a restoration was interrupted.
         UnreadableError: the journal, or a list, cannot be read.
     """
     with alone_on(machine):

@@ -1,8 +1,8 @@
 """Find the programs to restart after a change, and decide whether a waiting installer may continue.
 
-Nothing is advised that is not needed: each rule names what keeps the old state, and is told only where that is there.
-Sources: proc(5), environ and maps; pam_env(8) and pam_limits(8) for what a session reads as it begins; sysctl(8);
-systemd.unit(5), "Unit File Load Path"; ld.so(8) and ldconfig(8).
+Nothing is advised that is not needed: each rule names what keeps the old state, and is reported only where that is
+there. Sources: proc(5), environ and maps; pam_env(8) and pam_limits(8) for what a session reads as it begins;
+sysctl(8); systemd.unit(5), "Unit File Load Path"; ld.so(8) and ldconfig(8).
 """
 
 import os

@@ -1,6 +1,6 @@
-"""Take a restoration back: every file as it was before, to the byte, with its mode, owner, times and attributes.
+"""Undo a restoration: every file as it was before, to the byte, with its mode, owner, times and attributes.
 
-Guarantees: nothing is touched where a file has changed since; an undo that was cut off can be done again.
+Guarantees: nothing is touched where a file has changed since; an undo that was interrupted can be done again.
 """
 
 import logging
@@ -21,14 +21,14 @@ _LOG = logging.getLogger(__name__)
 
 
 def undo(journal: Journal, number: int | None) -> JournalEntry:
-    """Take a restoration back: everything as it was before; also one that was cut off.
+    """Undo a restoration: everything as it was before; also one that was interrupted.
 
     Args:
         journal: the machine's journal.
         number: which restoration; None for the latest that stands.
 
     Raises:
-        UsageError: there is no such restoration, or a later one stands on it.
+        UsageError: there is no such restoration, or a later one depends on it.
         RestorationError: a file has changed since, or what was kept of it has; nothing was undone.
         UnfinishedError: it was stopped half-way, or a file cannot be written; it can be undone again.
     """
@@ -51,7 +51,7 @@ def undo(journal: Journal, number: int | None) -> JournalEntry:
 
 
 def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
-    """Make sure that every step of a restoration can be made or taken back. Raises: RestorationError."""
+    """Make sure that every step of a restoration can be made or undone. Raises: RestorationError."""
     for step in entry.steps:
         try:
             why = obstacle(site, step.record) if step.state is not StepState.TAKEN_BACK else ""
@@ -104,10 +104,10 @@ def _choose_entry(journal: Journal, number: int | None) -> JournalEntry:
 
 
 def _with_folders_settled(journal: Journal, entry: JournalEntry) -> JournalEntry:
-    """Find out, before anything is taken back, which folders nobody else has changed since: they get their times back.
+    """Find out, before anything is undone, which folders no one else has changed since: they get their times back.
 
-    Written down at once, since the answer is lost with the first change. After a restoration that was cut off it cannot
-    be told, and the folders count as ours.
+    Written down at once, since the answer is lost with the first change. After a restoration that was interrupted it
+    cannot be known, and the folders count as ours.
     """
     last_ns = {each.path: each.after_ns for step in entry.steps for each in step.record.around()}
     is_done = entry.state is RestorationState.DONE

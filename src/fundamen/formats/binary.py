@@ -16,7 +16,7 @@ _CLASS_MAGIC, _ZIP_MAGIC = bytes.fromhex("cafebabe"), b"PK\x03\x04"
 
 
 def read_binary(source: ByteSource) -> Binary:
-    """Read an executable file of whatever format; damage inside it is told in its ``problems``.
+    """Read an executable file of whatever format; damage inside it is reported in its ``problems``.
 
     Raises:
         NotExecutableError: the file is no executable of a known format; the message says what it is instead.

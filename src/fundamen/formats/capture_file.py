@@ -138,7 +138,7 @@ class Capture(msgspec.Struct, frozen=True):
 
     manifest: CaptureManifest
     facts: MachineFacts
-    content: IO[bytes]  # a file of ours, which nobody else sees
+    content: IO[bytes]  # a file of ours, which no one else sees
 
 
 def write_capture(

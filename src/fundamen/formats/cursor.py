@@ -10,7 +10,7 @@ from fundamen.model.binary import Problem
 from fundamen.model.display import printable
 from fundamen.model.errors import CutFileError, DamagedFileError
 
-_SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
+_SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is available
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
 MAX_TABLE = 64 << 20  # bytes; no table of a real executable comes near it
 

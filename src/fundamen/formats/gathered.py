@@ -209,7 +209,7 @@ class _Reading:
             self._listed[begin + name.decode("utf-8", "surrogateescape")] = entry
 
     def _value(self, rest: bytes) -> None:
-        """A value of the key that was told last."""
+        """A value of the key that was named last."""
         kind, _, rest = rest.partition(b" ")
         data, _, name = rest.partition(b" ")
         try:

@@ -55,7 +55,7 @@ class LockFile(msgspec.Struct, frozen=True):
 
 
 def read_lock_file(text: str, name: str) -> LockFile:
-    """Read a lock file of whatever kind, told by its content.
+    """Read a lock file of whatever kind, recognised by its content.
 
     Raises:
         DamagedFileError: it is none that is known, or not well-formed.

@@ -4,6 +4,6 @@ A *conclusion* is what an installer decides by what it finds: whether it may run
 for installed, which parts it will install, which prerequisite it believes to be there. A *search* is one look-up by
 which it fills a property; what it finds may be a leftover, which is registered and not there.
 
-Guarantees: nothing of a package is run; the package and the machine stay as they are; what cannot be told without
-running it, such as the effect of its own code, is told to be unknown.
+Guarantees: nothing of a package is run; the package and the machine stay as they are; what cannot be known without
+running it, such as the effect of its own code, is reported as unknown.
 """

@@ -39,7 +39,7 @@ _STEERING = (".ini", ".cfg", ".conf", ".xml", ".json", ".toml", ".yaml", ".yml",
 _PACKAGES = (".msi", ".exe", ".cab", ".zip", ".msu", ".deb", ".dll")
 _SCRIPT = b"#!"
 _SHELLS = {"sh", "bash", "dash", "ash", "ksh", "mksh", "zsh"}
-_HEAD = 64  # bytes by which something is told to be worth reading
+_HEAD = 64  # bytes that show whether something is worth reading
 
 
 class Bundled(msgspec.Struct, frozen=True):
@@ -130,7 +130,7 @@ def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> Insta
     """Compare the state of a machine after a package ran with the forecast.
 
     Raises:
-        UnreadableError: it is no package of which that can be told, or the machine is of another platform.
+        UnreadableError: it is no package of which that can be known, or the machine is of another platform.
     """
     container = find_container(source)
     kind = container.kind if container is not None else None

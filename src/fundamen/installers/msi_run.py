@@ -60,7 +60,7 @@ class Related(msgspec.Struct, frozen=True):
     code: str
     name: str
     version: str
-    property: str  # that it is told by
+    property: str  # that it is recognised by
     is_removed: bool  # whether the package will remove it
     leftover: str = ""  # its folder, which is registered and is not there
 

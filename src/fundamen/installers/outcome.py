@@ -177,7 +177,7 @@ def _key_path(machine: Machine, holder: str, product: str, component: str) -> st
 def _lost_key_file(machine: Machine, holder: str, product: str, component: str) -> str:
     """The key file of a component that is registered and not there; empty where it is there, or is no file."""
     path = _key_path(machine, holder, product, component) or ""
-    is_file = path[1:3] == ":\\"  # a value of the registry is told by a number and ":"
+    is_file = path[1:3] == ":\\"  # a value of the registry is named by a number and ":"
     return path if is_file and machine.look(MachinePath(path)).kind is EntryKind.ABSENT else ""
 
 

@@ -1,9 +1,9 @@
 """Foresee what an installer that is a shell script will find on a machine, without carrying any of it out.
 
 Which commands it calls and whether PATH has them; what it asks about files, commands and the processor, and what the
-answer is here; which settings it reads. A command behind something that only a run decides is told as one that it may
-call. Source: POSIX, XCU 2.9.1 ("Command Search and Execution"), ``test``, ``command``, ``uname``; 2.14 and 1.6 for what
-a shell does itself.
+answer is here; which settings it reads. A command behind something that only a run decides is reported as one that it
+may call. Source: POSIX, XCU 2.9.1 ("Command Search and Execution"), ``test``, ``command``, ``uname``; 2.14 and 1.6 for
+what a shell does itself.
 """
 
 import re
@@ -177,7 +177,7 @@ class _Run:
         return name in _OWN or name in self._functions or self._find_file(name) is not None
 
     def _asked_for(self, name: str, words: list[Word]) -> str:
-        """The command whose being there is asked about; empty where a command is carried out instead."""
+        """The command whose being there is asked about; empty where a command is run instead."""
         options = [word.source for word in words if word.source.startswith("-")]
         named = [value for word in words if not word.source.startswith("-") and (value := self._value(word))]
         asks = name != "command" or bool({"-v", "-V"} & set(options))

@@ -1,6 +1,6 @@
 """Unpack a package into a new folder with single settings changed; the package itself is only read.
 
-Guarantees: the folder is there whole, or not at all; nothing that stands there already is touched; no path leads out.
+Guarantees: the folder is there whole, or not at all; nothing that is there already is touched; no path leads out.
 """
 
 import os

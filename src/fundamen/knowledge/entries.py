@@ -80,7 +80,7 @@ class Code(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
     @property
     def id(self) -> str:
-        """Under which it is told apart from all others."""
+        """Under which it is distinguished from all others."""
         return f"{self.space}:{self.name}"
 
 

@@ -86,7 +86,7 @@ class AssemblyBinding:
     def _redirect_version(self, reference: AssemblyName) -> tuple[Version, Message]:
         """The version that is looked for in the end, and what put it in the place of the one that is asked for."""
         wanted, decided = version_of(reference.version), UNSAID
-        if not reference.token:  # an assembly that nobody signed has no versions to choose from
+        if not reference.token:  # an assembly that no one signed has no versions to choose from
             return wanted, UNSAID
         own = [a for a in self._config.assemblies if _means(a, reference)]
         follows = self._config.follows_publisher_policy and all(a.follows_publisher_policy for a in own)

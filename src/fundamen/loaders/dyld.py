@@ -47,7 +47,7 @@ def load_map(machine: Machine, program: MachinePath, macho: MachO, also: Sequenc
     system = find_system(machine)
     architecture = next((a for a in system.runs() if macho.slice_for(a)), macho.architecture)
     part = macho.slice_for(architecture)
-    if part is None:  # no slice could be read; its damage is told
+    if part is None:  # no slice could be read; its damage is reported
         return LoadMap(program, macho, architecture, {}, ())
     return _Loading(machine, system, program, macho, part).run(also)
 

@@ -21,7 +21,7 @@ _MOST_SYMBOLS = 200
 
 
 def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]:
-    """The symbols that nobody defines, each as a need that is not met; none where a file is missing that might."""
+    """The symbols that no one defines, each as a need that is not met; none where a file is missing that might."""
     files = {loading.program: loading.binary, **loading.loaded}
     elves = [path for path, binary in files.items() if isinstance(binary, Elf)]
     defined: set[str] = set()

@@ -86,7 +86,7 @@ class _Loading(ElfLoading):
         """Which symbol versions are needed of a loaded library that it does not define.
 
         A library without any versions serves every need of them, and a weak need is none; but such a one is no build of
-        the system's, so the symbols that nobody defines are looked for too. Source: elf/dl-version.c.
+        the system's, so the symbols that no one defines are looked for too. Source: elf/dl-version.c.
         """
         objects = ((self._program.path, self._elf), *self._loaded.items())
         versions = {path: self._machine.fact(path, _versions) for path, _ in objects}

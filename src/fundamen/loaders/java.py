@@ -70,7 +70,7 @@ def load_map(machine: Machine, program: MachinePath, classes: JavaClasses, load:
 def _runtime(
     program: MachinePath, classes: JavaClasses, runtimes: list[JavaRuntime], *, is_program: bool
 ) -> Resolution:
-    """The runtime that a command takes, if it is new enough; the others are told where it is not."""
+    """The runtime that a command takes, if it is new enough; the others are reported where it is not."""
     name = f"Java {classes.java}" if classes.java else "Java"
     what = say("loaders.class", newest_class=classes.newest_class) if classes.newest_class else "the class"
     candidates = []

@@ -23,7 +23,7 @@ class CandidateOutcome(StrEnum):
     ABSENT = "not there"
     OTHER_ARCHITECTURE = "other architecture"
     BLOCKED = "blocked"  # may not be read
-    REFUSED = "refused"  # found, and no loadable file: the loader gives up here
+    REFUSED = "refused"  # found, and no loadable file: the loader stops here
     OLDER_VERSION = "older version"
     OTHER_VERSION = "other version"
     SWITCHED_OFF = "switched off"  # an optional part of the operating system

@@ -25,7 +25,7 @@ _PLATFORMS = {
     Format.PE: Platform.WINDOWS,
     Format.MACHO: Platform.MACOS,
 }
-# What another program carries out, and where: the first line of a script means nothing to Windows.
+# What another program performs, and where: the first line of a script means nothing to Windows.
 LAUNCHERS = (".service", ".timer", ".socket", ".path", ".desktop")  # endings of what starts programs
 _HOSTED = {Format.SCRIPT: {Platform.LINUX, Platform.MACOS}, Format.JAVA: set(Platform)}
 

@@ -66,7 +66,7 @@ class _Offers:
             for dylib in self._parts[path].dylibs:
                 if dylib.is_re_exported:
                     other = self._answers.get((path, dylib.name))
-                    if other is None:  # the system's own, which is not at hand to be read
+                    if other is None:  # the system's own, which is not available to be read
                         return False
                     if other not in seen:
                         seen.add(other)

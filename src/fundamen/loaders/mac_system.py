@@ -37,7 +37,7 @@ class MacSystem(msgspec.Struct, frozen=True):
     """The system on a machine, as far as its disk shows."""
 
     version: tuple[int, ...]  # empty where it is not known
-    cached: dict[Architecture, frozenset[str]]  # the libraries of each shared cache that is at hand
+    cached: dict[Architecture, frozenset[str]]  # the libraries of each shared cache that is available
     translates: bool  # whether an Apple silicon machine runs programs for x86_64
 
     def runs(self) -> tuple[Architecture, ...]:

@@ -1,4 +1,4 @@
-"""How a script is started: its interpreter, that one's own needs, and what a Python environment stands on.
+"""How a script is started: its interpreter, that one's own needs, and what a Python environment depends on.
 
 Source: execve(2), "Interpreter scripts"; env(1); Linux's fs/exec.c for how often one script may lead to another.
 """

@@ -1,4 +1,4 @@
-"""Load a program as Windows would: the image loader, and for managed code the runtime that it goes on with."""
+"""Load a program as Windows would: the image loader, and for managed code the runtime that it continues with."""
 
 from collections.abc import Sequence
 

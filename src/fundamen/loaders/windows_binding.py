@@ -38,7 +38,7 @@ class _Step(NamedTuple):
     path: MachinePath
 
 
-_Wanted = list[tuple[Function, Function]]  # as they are imported, and as they are called in the library at hand
+_Wanted = list[tuple[Function, Function]]  # as they are imported, and as they are called in the library that is there
 
 
 class Binding:
@@ -85,7 +85,7 @@ class Binding:
 def _bind_import(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
     """The functions of one import, looked up in the last library of some steps; as a fact."""
     exports = machine.fact(steps[-1].path, _export_table)
-    if exports is None:  # a damaged table: a fault of its own, told elsewhere
+    if exports is None:  # a damaged table: a fault of its own, reported elsewhere
         return _Bound((), ())
     missing, forwarded = _looked_up(exports, _wanted_at(machine, importer, library, steps))
     if len(steps) >= _MOST_FORWARDS:
@@ -130,7 +130,7 @@ def _imported_functions(machine: Machine, importer: MachinePath, library: Import
         pe = machine.binary(importer)
         with machine.open(importer) as source:
             return read_imported_functions(source, pe, library) if isinstance(pe, Pe) else ()
-    except UnreadableError:  # the damage is told by the file's own structure
+    except UnreadableError:  # the file's own structure reports the damage
         return ()
 
 

@@ -73,7 +73,7 @@ class Loading:
             self._loaded.setdefault(path, pe)
 
     def answer(self, resolution: Resolution) -> None:
-        """Write down an answer that somebody else than the image loader gives."""
+        """Write down an answer that does not come from the image loader."""
         self._resolutions.append(resolution)
 
     def answer_unread(self, place: MachinePath, because: Message, why: Message, gives_up_with: str) -> None:

@@ -1,6 +1,6 @@
 """A machine that is known from a capture: it answers what was asked when the capture was made, and nothing else.
 
-A question that the capture has no answer to is told as such, and never as "nothing stands there".
+A question that the capture has no answer to is reported as such, and never as "nothing is there".
 """
 
 import ntpath
@@ -78,7 +78,7 @@ class CapturedMachine(Machine):
         return found
 
     def real(self, path: MachinePath) -> MachinePath:
-        """Where the links of a path led; what nobody asked stays as it is spelled."""
+        """Where the links of a path led; what no one asked stays as it is spelled."""
         return MachinePath(self._recorded.reals.get(path, path))
 
     @contextmanager
@@ -187,7 +187,7 @@ class _CapturedRegistry(Registry):
         return self._facts.knows.get(key, key in self._facts.registry)
 
     def values(self, key: str) -> dict[str, Value] | None:
-        """The values that a key had; None where it was not there, or nobody asked."""
+        """The values that a key had; None where it was not there, or no one asked."""
         found = self._facts.registry.get(key)
         return None if found is None else {name: from_value(value) for name, value in found.items()}
 

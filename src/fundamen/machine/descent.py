@@ -31,7 +31,7 @@ def open_below(folder: int, path: str, flags: int, mode: int = 0) -> int:
         mode: permission bits of what is made.
 
     Raises:
-        OSError: it cannot be opened. ELOOP: a link stands on the way or at the end. EXDEV: the path climbs.
+        OSError: it cannot be opened. ELOOP: a link is on the way or at the end. EXDEV: the path climbs.
     """
     if not path:
         return os.open(".", flags | _ALWAYS, mode, dir_fd=folder)

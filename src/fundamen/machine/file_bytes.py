@@ -73,7 +73,7 @@ class FileBytes(ByteSource):
 
 
 def open_ordinary(path: str) -> IO[bytes]:
-    """Open a host file that somebody named, for reading. A pipe or device that nobody writes to would hold us up.
+    """Open a host file that someone named, for reading. A pipe or device that no one writes to would hold us up.
 
     Raises:
         OSError: it cannot be opened, or is a pipe, device or socket; what another process hands over

@@ -3,12 +3,12 @@
 import functools
 import os
 
-# These number their files anew each time they are mounted, or differently on each look.
+# These number their files again each time they are mounted, or differently on each look.
 _WITHOUT_NUMBERS = frozenset({"vfat", "msdos", "exfat", "overlay", "aufs", "9p", "virtiofs", "cifs", "smb3", "iso9660"})
 
 
 def keeps_numbers(device: int) -> bool:
-    """Whether a file system gives a folder the same inode number as long as it is there; False: nobody can tell."""
+    """Whether a file system gives a folder the same inode number as long as it is there; False: no one can tell."""
     name = _types().get(device)
     return name is not None and name not in _WITHOUT_NUMBERS and not name.startswith("fuse")
 

@@ -33,7 +33,7 @@ def gathering_script(language: str) -> str:
 
 
 class GatheredMachine(Machine):
-    """The machine of a gathering. What was not listed is told as such, and never as "nothing stands there"."""
+    """The machine of a gathering. What was not listed is reported as such, and never as "nothing is there"."""
 
     is_live = False
 
@@ -169,7 +169,7 @@ class GatheredMachine(Machine):
             is_there = key in self._listed
             if not is_there and self._is_listed(above):
                 return True
-            if is_there and self._is_windows:  # of Windows only what is right in a folder is told with it
+            if is_there and self._is_windows:  # of Windows only what is right in a folder is reported with it
                 return False
             folder = above
         return False

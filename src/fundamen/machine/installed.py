@@ -1,6 +1,6 @@
 r"""Read the installed packages, their files and the services from a Windows machine's registry.
 
-An entry may outlive what it tells of: whoever asks looks whether it is still there. Source: Microsoft's "Uninstall
+An entry may outlive what it describes: the caller checks whether that is still there. Source: Microsoft's "Uninstall
 Registry Key"; Windows Installer's per-machine data below ``Installer\UserData``, of which a component's values name the
 products that share it and its key file; "SharedDLLs"; the key ``Services`` of a control set.
 """
@@ -29,7 +29,7 @@ class InstalledPackage(msgspec.Struct, frozen=True):
     name: str
     version: str
     publisher: str
-    location: MachinePath | None  # its folder, if the installer told it
+    location: MachinePath | None  # its folder, if the installer recorded it
 
     @property
     def title(self) -> str:
@@ -56,7 +56,7 @@ class ServiceStart(IntEnum):
 
 
 def installed_packages(registry: Registry) -> Iterator[InstalledPackage]:
-    """Every package that a person could uninstall, of both widths."""
+    """Every package that a person could uninstall, for both word sizes."""
     for software in _SOFTWARE:
         for _, values in registry.children(rf"{software}\{_CURRENT}\Uninstall"):
             package = _package(values)

@@ -17,7 +17,7 @@ _MOST_BYTES = 1 << 20
 
 
 class MacMachine(PosixMachine):
-    """A macOS root. Names are compared without case, as its volumes are made unless somebody asks otherwise.
+    """A macOS root. Names are compared without case, as its volumes are made unless someone asks otherwise.
 
     Where the volume that people write to is mounted in its place below the root, paths that lead there are followed.
     """
@@ -44,7 +44,7 @@ class MacMachine(PosixMachine):
         return super()._resolve(path)
 
     def _read_firmlinks(self) -> dict[str, MachinePath]:
-        """Folded folder of the system's volume -> what stands in its place on the other one, where that is mounted."""
+        """Folded folder of the system's volume -> what is in its place on the other one, where that is mounted."""
         if self._firmlinks is None:
             self._firmlinks = {}  # while the file is looked for, which lies on the system's own volume
             with contextlib.suppress(UnreadableError):

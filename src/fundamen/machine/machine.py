@@ -72,7 +72,7 @@ class Machine(ABC):
         was_running: whether what is known of it was found out on it as it ran, so that it tells of its processor too.
         is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
         is_at_folder: whether it is read by places below a folder of this host, out of which nothing leads.
-        may_be_shared: whether other processes may ask it in this one's stead: nobody takes down what is asked.
+        may_be_shared: whether other processes may ask it in this one's stead: no one takes down what is asked.
         run_as: the user for whom programs are judged; None for an ordinary one.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
@@ -124,7 +124,7 @@ class Machine(ABC):
 
     @abstractmethod
     def host_path(self, path: MachinePath) -> HostPath:
-        """Where on this host a path of the machine lies, whether or not something stands there.
+        """Where on this host a path of the machine lies, whether or not something is there.
 
         Raises:
             UnreadableError: it lies nowhere on this host.
@@ -140,7 +140,7 @@ class Machine(ABC):
         )
 
     def place(self, path: MachinePath) -> Place:
-        """The place of a path, all links of the machine followed, whether or not something stands there.
+        """The place of a path, all links of the machine followed, whether or not something is there.
 
         Raises:
             UnreadableError: it lies nowhere on this host.
@@ -201,8 +201,8 @@ class Machine(ABC):
         """The record of a walk through the machine, if it is only known from a capture."""
         return None
 
-    def keep(self, what: str, data: bytes) -> None:  # noqa: B027 - most machines have nobody to hand it on to
-        """Hand on what was found out by going through the machine, to whoever makes a capture of it."""
+    def keep(self, what: str, data: bytes) -> None:  # noqa: B027 - most machines have no one to hand it on to
+        """Hand on what was found out by going through the machine, to the capture that is being made."""
 
     def content(self, path: MachinePath, limit: int) -> bytes:
         """All bytes of a small file, such as a setting or a list; cut at ``limit`` bytes.
@@ -226,7 +226,7 @@ class Machine(ABC):
 
     def folders_of(self, paths: Iterable[MachinePath]) -> list[MachinePath]:
         """The folders that many paths lie in, each once."""
-        if self.paths is posixpath:  # what is cut off is the same for many
+        if self.paths is posixpath:  # what is truncated is the same for many
             heads = {path[: path.rfind("/") + 1]: None for path in paths}
             return list({MachinePath(head.rstrip("/") or head): None for head in heads})
         return list(dict.fromkeys(map(self.folder_of, paths)))

@@ -94,12 +94,12 @@ def _uses(pid: str, wanted: set[tuple[int, int]]) -> bool:
 
 
 def _links(pid: str) -> Iterator[HostPath]:
-    """The links by which a process's open and mapped files are told."""
+    """The links by which a process's open and mapped files are recognised."""
     for inner in ("map_files", "fd"):
         folder = f"/proc/{pid}/{inner}"
         try:
             names = os.listdir(folder)
-        except OSError:  # it has ended, or is somebody else's
+        except OSError:  # it has ended, or is someone else's
             continue
         yield from (HostPath(f"{folder}/{name}") for name in names)
 

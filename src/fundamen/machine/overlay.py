@@ -66,7 +66,7 @@ class OverlayMachine(Machine):
             placed: where a file would stand -> the host file with its content; a link to a file may stand among them,
                 with the content of that.
             links: where a link would stand -> to what it would lead.
-            gone: what would not stand there any more, with all below it.
+            gone: what would not be there any more, with all below it.
             made: where a folder would stand.
             rights: of entries that would get others.
         """
@@ -81,7 +81,7 @@ class OverlayMachine(Machine):
         self.registry = base.registry
         self._placed = placed
         self._links = dict(links or {})
-        # Their own places: where a link stood there, what it led to is not changed.
+        # Their own places: where a link was there, what it led to is not changed.
         self._new = {self.fold(place): place for place in map(base.own_place, (*placed, *self._links))}
         # Links that lead to folders, or nowhere; those to new files have their content.
         self._ways = {
@@ -187,7 +187,7 @@ class OverlayMachine(Machine):
         return super().binary(path) if self._key(path) in self._contents else self.base.binary(path)
 
     def _is_gone(self, key: str) -> bool:
-        """Whether something stands there no longer, and nothing new does."""
+        """Whether something is there no longer, and nothing new does."""
         return any(key == gone or key.startswith((gone + "/", gone + "\\")) for gone in self._gone_keys)
 
     def _through(self, path: MachinePath) -> MachinePath:

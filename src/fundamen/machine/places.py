@@ -1,6 +1,6 @@
 """Places: names in folders of a machine that are reached from its root without following a link.
 
-If somebody replaces a folder with a link meanwhile, the operation fails; it never leaves the machine.
+If someone replaces a folder with a link meanwhile, the operation fails; it never leaves the machine.
 """
 
 import contextlib
@@ -108,7 +108,7 @@ class Top:
         return handle
 
     def forget(self, inner: str = "") -> None:
-        """Close the cached folders at and below a path, so that they are opened anew."""
+        """Close the cached folders at and below a path, so that they are opened again."""
         for each in [each for each in self._folders if not inner or each == inner or each.startswith(inner + "/")]:
             self._folders.pop(each, None)
 
@@ -300,7 +300,7 @@ class Ground(msgspec.Struct, frozen=True):
         return f"{name}:/{place.inner}" if name else f"/{place.inner}"
 
     def forget(self) -> None:
-        """Close all cached folders, so that they are opened anew."""
+        """Close all cached folders, so that they are opened again."""
         for top in self.tops.values():
             top.forget()
 

@@ -93,7 +93,7 @@ class PosixMachine(Machine):
         return name.casefold() not in names and name not in {"", ".", ".."}
 
     def _list_names(self, folder: str) -> Container[str]:
-        """The names in a folder, without case, for some file systems find them so; any name where it cannot be told."""
+        """The names in a folder, without case, for some file systems find them so; any name where that is unknown."""
         try:
             if self.is_at_folder:
                 return frozenset(map(str.casefold, self.place(MachinePath(folder)).names()))
@@ -115,7 +115,7 @@ class PosixMachine(Machine):
         if real is None:
             try:
                 real = self.own_place(path) if self.is_known_absent(path) else MachinePath(self._resolve(path))
-            except UnreadableError:  # a loop of links; whoever looks at the path is told
+            except UnreadableError:  # a loop of links; a look at the path reports it
                 real = path
             self._real[path] = real
         return real
@@ -146,7 +146,7 @@ class PosixMachine(Machine):
         return self.ground.tops[""]
 
     def place(self, path: MachinePath) -> Place:
-        """The place of a path, all links of the machine followed, whether or not something stands there."""
+        """The place of a path, all links of the machine followed, whether or not something is there."""
         return self._top.place(self._resolve(path))
 
     def rights(self, path: MachinePath) -> AccessRights | None:

@@ -16,12 +16,12 @@ _CPUINFO = MachinePath("/proc/cpuinfo")
 
 
 def supported_levels(machine: Machine) -> tuple[str, ...]:
-    """The x86-64 levels beyond the first, highest first; none where the processor is not at hand to be asked."""
+    """The x86-64 levels beyond the first, highest first; none where the processor is not available to be asked."""
     return machine.fact(_CPUINFO, _read_levels) if machine.was_running else ()
 
 
 def supported_bits(machine: Machine) -> int:
-    """The same as GNU_PROPERTY_X86_ISA_1_* has them: one bit a level; 0 where the processor is not at hand."""
+    """The same as GNU_PROPERTY_X86_ISA_1_* has them: one bit a level; 0 where the processor is not available."""
     return (1 << len(supported_levels(machine)) + 1) - 1 if machine.was_running else 0
 
 

@@ -22,7 +22,7 @@ def find_program(machine: Machine, name: str) -> MachinePath:
     """The path of a program: as named, where the machine's PATH finds a bare name, or an application's own program.
 
     A link on PATH that leads to nothing counts where nothing else is found. A path at which nothing stands is given
-    back as it is; whoever reads it says so.
+    back as it is; its reader reports it.
     """
     path = machine.absolute_path(name)
     if machine.platform is Platform.MACOS and name.rstrip("/").endswith(".app"):
@@ -41,7 +41,7 @@ def path_folders(machine: Machine) -> list[str]:
 
 
 def places_on_path(machine: Machine, name: str) -> Iterator[tuple[MachinePath, Entry]]:
-    """Each place where a command is looked up, in order, with what stands there.
+    """Each place where a command is looked up, in order, with what is there.
 
     Source: POSIX, XBD 8.3 ("PATH"), and XCU 2.9.1, "Command Search and Execution"; Windows adds endings (PATHEXT).
     """

@@ -1,9 +1,9 @@
 """A machine whose answers are written down as it is examined: that is how a capture is made.
 
 Whatever is asked of it is asked of the machine behind it, and kept with the answer; of files only those bytes that were
-read. So whoever asks a capture the same gets the same answer. Secrets are left out by rule: files that hold keys or
-passwords by their place, and any file in which a private key begins, are told as not readable; of the environment only
-variables are kept that were asked for and whose names do not tell of a secret.
+read. So the same question to a capture gets the same answer. Secrets are left out by rule: files that hold keys or
+passwords by their place, and any file in which a private key begins, are reported as not readable; of the environment
+only variables are kept that were asked for and whose names do not tell of a secret.
 """
 
 import contextlib

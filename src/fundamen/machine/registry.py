@@ -1,7 +1,7 @@
 r"""The registry of a Windows machine, read-only: offline hives, or the text hives of a prefix.
 
 Keys are written from a root on, such as ``HKLM\System\CurrentControlSet\Services``. An offline system hive has no
-``CurrentControlSet``; which control set it stands for is told by its ``Select`` key.
+``CurrentControlSet``; its ``Select`` key names the control set that it stands for.
 """
 
 import re
@@ -32,7 +32,7 @@ class Registry(ABC):
         """The names of the keys right below a key."""
 
     def knows(self, key: str) -> bool:  # noqa: ARG002 - the same question as to any other
-        """Whether it could tell if a key is there: the hive that would hold it is at hand, and can be read."""
+        """Whether it could tell if a key is there: the hive that would hold it is available, and can be read."""
         return True
 
     def children(self, key: str) -> "Iterator[tuple[str, dict[str, Value]]]":
@@ -54,13 +54,13 @@ class Registry(ABC):
 
 
 class NoRegistry(Registry):
-    """The registry of a machine that has none, or whose hives are not at hand."""
+    """The registry of a machine that has none, or whose hives are not available."""
 
     def __init__(self, *gaps: Message) -> None:
         self.gaps = gaps
 
     def knows(self, key: str) -> bool:  # noqa: ARG002 - the same question as to any other
-        """Nothing can be told."""
+        """Nothing is recorded."""
         return False
 
     def values(self, key: str) -> "dict[str, Value] | None":  # noqa: ARG002 - the same question as to any other

@@ -69,7 +69,7 @@ class HiveRegistry(Registry):
         return opened
 
     def knows(self, key: str) -> bool:
-        """Whether the hive of a key is at hand, and could be opened."""
+        """Whether the hive of a key is available, and could be opened."""
         root, _, rest = key.partition("\\")
         return rest.partition("\\")[0].lower() in self._hives_of(root)
 

@@ -25,7 +25,7 @@ class TextRegistry(Registry):
         self.gaps = gaps
 
     def knows(self, key: str) -> bool:
-        """Whether the hive of a key is at hand."""
+        """Whether the hive of a key is available."""
         return key.partition("\\")[0] in self._hives
 
     def values(self, key: str) -> dict[str, Value] | None:
@@ -53,7 +53,7 @@ class RegistryWhenAsked(Registry):
         return self._registry().gaps
 
     def knows(self, key: str) -> bool:
-        """Whether the hive of a key is at hand."""
+        """Whether the hive of a key is available."""
         return self._registry().knows(key)
 
     def values(self, key: str) -> dict[str, Value] | None:
@@ -79,7 +79,7 @@ def open_registry(root: HostPath, find: Callable[[str], HostPath]) -> Registry:
 
     Args:
         root: the folder of the volume or prefix.
-        find: gives the host path of a path below the system drive, its case put right.
+        find: gives the host path of a path below the system drive, with the right case.
     """
     if os.path.isfile(os.path.join(root, _TEXT_HIVES["HKLM"])):
         return RegistryWhenAsked(lambda: _prefix_registry(root))

@@ -7,7 +7,7 @@ from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
-_NOT_GIVEN = "0.0.0"  # what a linker writes into a Mach-O library where nobody said a version
+_NOT_GIVEN = "0.0.0"  # what a linker writes into a Mach-O library where no one said a version
 
 if TYPE_CHECKING:
     from fundamen.formats.windows.pe_version import VersionInfo

@@ -62,7 +62,7 @@ _TURNED_OFF = "HKLM\\Software\\Policies\\Microsoft\\SystemCertificates\\AuthRoot
 
 
 def read_trust_stores(machine: Machine) -> TrustStores:
-    """All trust stores of a machine; what cannot be read is told in ``gaps``."""
+    """All trust stores of a machine; what cannot be read is reported in ``gaps``."""
     if machine.platform is Platform.WINDOWS:
         return _windows_stores(machine)
     return _posix_stores(machine)

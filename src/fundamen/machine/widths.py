@@ -1,4 +1,4 @@
-"""Does this machine run programs of the other width too? Looked for where programs lie, within bounds."""
+"""Does this machine run programs for the other word size too? Looked for where programs lie, within bounds."""
 
 from collections.abc import Iterator
 
@@ -23,7 +23,7 @@ _MOST_FILES, _MOST_DEPTH = 3000, 4
 
 
 def other_width(architecture: Architecture) -> Architecture | None:
-    """The architecture of the other width whose programs the same processor may run; None where there is none."""
+    """The architecture for the other word size whose programs the same processor may run; None where there is none."""
     return _OTHER.get(architecture)
 
 

@@ -1,7 +1,7 @@
 """This very host, where it runs Windows.
 
-Paths are the host's own. A 32-bit Python on a 64-bit system would be shown the folder of the other width in place of
-System32; it is sent through the alias Sysnative, so that every path means what it says. Source: Microsoft's "File
+Paths are the host's own. A 32-bit Python on a 64-bit system would be shown the folder for the other word size in place
+of System32; it is sent through the alias Sysnative, so that every path means what it says. Source: Microsoft's "File
 System Redirector".
 """
 

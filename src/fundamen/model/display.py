@@ -1,7 +1,7 @@
 """Show text from files, names and servers so that nothing in it acts, hides or reverses.
 
 Each sink (terminal, page, JSON, figure, table) filters all that goes into it once, at its end; so nothing gets by that
-somebody forgot on the way. Sources: Unicode 15, General Category Cc, Cf, Cs, Co, Cn, Zl, Zp, Zs; UTS #39, "Confusable
+someone forgot on the way. Sources: Unicode 15, General Category Cc, Cf, Cs, Co, Cn, Zl, Zp, Zs; UTS #39, "Confusable
 Detection", for what has a category of its own and shows nothing; ECMA-48, SGR.
 """
 

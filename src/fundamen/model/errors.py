@@ -84,7 +84,7 @@ class UntrustedError(FundamenError):
 
 
 class RestorationError(FundamenError):
-    """A restoration could not be carried out; what had been changed was taken back."""
+    """A restoration could not be performed; what had been changed was undone."""
 
     code = "undone"
 

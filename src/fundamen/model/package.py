@@ -14,7 +14,7 @@ from fundamen.model.architecture import Architecture, Platform
 
 Sha256 = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
 Word = Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
-Account = Annotated[str, msgspec.Meta(max_length=100)]  # the name of a user or group; empty for whoever has the folder
+Account = Annotated[str, msgspec.Meta(max_length=100)]  # the name of a user or group; empty for the folder's owner
 
 NEUTRAL = "neutral"
 UNKNOWN_PUBLISHER, UNKNOWN_VERSION = "unknown", "0"  # of what a medium does not say
@@ -105,9 +105,9 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     architecture: Architecture
     files: Annotated[tuple[PackageFile, ...], msgspec.Meta(min_length=1, max_length=100_000)]
     language: Word = NEUTRAL
-    is_for_developers: bool = False  # an edition to build or debug with, not the one that programs stand on
+    is_for_developers: bool = False  # an edition to build or debug with, not the one that programs depend on
     withdrawn: str | None = None  # why the package must no longer be used
-    unproven: str | None = None  # why nobody vouches for it; such a package is only shown
+    unproven: str | None = None  # why no one vouches for it; such a package is only shown
     proven_by: str = ""  # what vouches for it where that is not the source it comes from
     links: Annotated[tuple[PackageLink, ...], msgspec.Meta(max_length=100_000)] = ()
     folders: Annotated[tuple[PackageFolder, ...], msgspec.Meta(max_length=100_000)] = ()
@@ -152,5 +152,5 @@ PackageEntry = PackageFile | PackageLink | PackageFolder
 
 
 def _path_of(base: Base, place: str) -> tuple[str, ...]:
-    """The whole path of something that is counted from the root; of what is not, nobody knows it beforehand."""
+    """The whole path of something that is counted from the root; of what is not, no one knows it beforehand."""
     return (f"/{place}",) if base is Base.ROOT else ()

@@ -13,7 +13,7 @@ class StoreRole(StrEnum):
     ROOT = "root"  # every program of the machine may trust it
     USERS_ROOT = "user's root"  # only this user's programs trust it, not an installer that runs as the machine
     ON_DEMAND = "root on demand"  # the system fetches and trusts it by itself when a chain first ends in it
-    ISSUER = "issuer"  # it helps to build chains, and is trusted by nobody for its own sake
+    ISSUER = "issuer"  # it helps to build chains, and is trusted by no one for its own sake
     DISTRUSTED = "distrusted"  # whatever else speaks for it
 
 

@@ -1,4 +1,4 @@
-"""A file as it stands on a machine: all that is put back when a change to it is undone."""
+"""The state of a file on a machine: all that is put back when a change to it is undone."""
 
 import os
 import stat

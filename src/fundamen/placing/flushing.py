@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable
 from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
 
-_MANY = 16  # files; fewer are flushed one by one, so that nobody waits for what others have written
+_MANY = 16  # files; fewer are flushed one by one, so that no one waits for what others have written
 _TELLS_ERRORS = (5, 8)  # the version of Linux from which on syncfs tells that something could not be written
 
 

@@ -19,14 +19,14 @@ def take_over(old: str, new: str) -> None:
 
 
 def require_own(folder: str, uid: int) -> None:
-    """Make a folder of our own state where there is none, and see that nobody else can write to it.
+    """Make a folder of our own state where there is none, and see that no one else can write to it.
 
     Args:
         folder: the folder.
         uid: whose it is to be.
 
     Raises:
-        UsageError: it belongs to somebody else, or others may write to it.
+        UsageError: it belongs to someone else, or others may write to it.
     """
     with contextlib.suppress(OSError):  # a later write reports it
         os.makedirs(os.path.dirname(folder), exist_ok=True)

@@ -26,7 +26,7 @@ Made = TypeVar("Made")
 
 
 def name_of_ours(what: str = "") -> str:
-    """A name for something of ours beside a place, which nobody can guess beforehand."""
+    """A name for something of ours beside a place, which no one can guess beforehand."""
     return f"{OURS}{what}{os.urandom(8).hex()}"
 
 
@@ -61,7 +61,7 @@ def require_digest(path: HostPath | Place, sha256: str) -> None:
 def stage(content: HostPath, staged: Place, state: FileState) -> None:
     """Write new content under a name beside its place, with all that it is to have besides its bytes.
 
-    It is not on the disk until ``settle``; links are made anew and need none.
+    It is not on the disk until ``settle``; links are made again and need none.
 
     Args:
         content: our own file with the new bytes.
@@ -151,7 +151,7 @@ def _copy(source: int, target: int, begin: int, end: int) -> None:
             os.lseek(target, at, os.SEEK_SET)
             piece = os.read(source, min(_PIECE, end - at))
             count = os.write(target, piece) if piece else 0
-        if not count:  # it has become shorter; whoever asked compares the digest
+        if not count:  # it has become shorter; the caller compares the digest
             return
         at += count
 

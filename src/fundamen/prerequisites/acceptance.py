@@ -1,4 +1,4 @@
-"""The licences that the technician has accepted: which text, when. Written only when somebody said yes to that text.
+"""The licences that the technician has accepted: which text, when. Written only when someone said yes to that text.
 
 The file is JSON Lines in Fundamen's own folder, one acceptance a line; a line that cannot be read counts for nothing.
 """
@@ -48,7 +48,7 @@ def record_acceptance(home: HostPath, acceptance: RecordedAcceptance) -> None:
         if file.tell():
             with open(path, "rb") as before:
                 before.seek(-1, os.SEEK_END)
-                if before.read(1) != b"\n":  # a line that was cut off must not swallow this one
+                if before.read(1) != b"\n":  # a line that was interrupted must not swallow this one
                     file.write(b"\n")
         file.write(encode_json(acceptance) + b"\n")
         file.flush()

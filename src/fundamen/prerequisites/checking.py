@@ -56,7 +56,7 @@ def check_requirements(
         requirements: all of them.
         asked: what may be looked at.
         known: answers of an earlier check that still hold; these are not asked again.
-        told: called with each that was checked.
+        report: called with each that was checked.
     """
     checking = _Checking(asked, {each.requirement.id: each for each in known})
     for level in _levels(requirements):
@@ -131,7 +131,7 @@ class _Checking:
         return True, UNSAID
 
     def _is_met(self, other: str) -> bool:
-        """Whether a requirement is met; one that does not count hinders nobody."""
+        """Whether a requirement is met; one that does not count hinders no one."""
         found = self.found[other]
         return isinstance(found, SkippedRequirement) or found.answer.standing is RequirementStanding.MET
 

@@ -54,7 +54,7 @@ def draft_sheet(machine: Machine, program: MachinePath) -> str:
 
 
 def _owners(machine: Machine, trace: Trace) -> list[Owner]:
-    """The packages that have brought what the program stands on, each once."""
+    """The packages that have brought what the program depends on, each once."""
     paths = [component.path for component in trace.components if component.path is not None]
     owners = {(owner.package, owner.architecture): owner for owner in find_owners(machine, (), paths)}
     return [owners[key] for key in sorted(owners)]

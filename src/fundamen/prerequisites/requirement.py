@@ -55,9 +55,9 @@ class Requirement(
     after: tuple[Id, ...] = ()  # its forerunners
     only_if: Condition | None = None
     remedy: Text = ""  # what to do where it is unmet; the kind's own advice where this is empty
-    who: Text = ""  # may put it right
+    who: Text = ""  # may repair it
 
-    registry_key: ClassVar[str] = ""  # of Windows, by which it is told there; empty where no registry tells it
+    registry_key: ClassVar[str] = ""  # of Windows, by which it is recognised there; empty where no registry tells it
     waits: ClassVar[bool] = False  # whether a check may wait for something, so that it is made beside others
 
     @property

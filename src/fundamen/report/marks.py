@@ -5,7 +5,7 @@ from fundamen.prerequisites.answer import RequirementStanding
 
 _MARKS: dict[Verdict | RequirementStanding, tuple[str, str]] = {
     Verdict.VERIFIED: ("■", "#"),  # a full block
-    Verdict.UNVERIFIED: ("▤", "="),  # laid, but nobody signed for it
+    Verdict.UNVERIFIED: ("▤", "="),  # laid, but no one signed for it
     Verdict.MISSING: ("□", "_"),  # an empty place
     Verdict.WRONG_ARCHITECTURE: ("◧", "|"),  # fits one side only
     Verdict.CORRUPT: ("▧", "%"),  # cracked

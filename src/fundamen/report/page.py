@@ -45,7 +45,7 @@ class Page:
         self._lines += _wrap_text(text, " " * indent, " " * indent)
 
     def more(self, count: int) -> None:
-        """Say how many things of a list are not named, where any is not."""
+        """Say how many things of a list are not shown, where any is not."""
         if count > 0:
             self.line(f"and {count} more (-v names all)")
 

@@ -41,7 +41,7 @@ class Mendable(msgspec.Struct, frozen=True):
 
 
 def plan_for(machine: Machine, program: MachinePath | None, outcome: CheckOutcome, now: datetime) -> Mendable:
-    """The plan that puts right what is unmet, as far as there are steps for it.
+    """The plan that repairs what is unmet, as far as there are steps for it.
 
     Raises:
         UsageError: there is something to be planned, and the sheet names no program for which.

@@ -1,6 +1,6 @@
 """The plan that puts a toolchain right as one: what is not of its version is replaced, what others left is set aside.
 
-A part whose licence was not accepted is left out: files of it are placed once somebody has said yes to the text.
+A part whose licence was not accepted is left out: files of it are placed once someone has said yes to the text.
 """
 
 from collections.abc import Iterator
@@ -129,7 +129,7 @@ def _has_login_file(machine: Machine) -> bool:
 
 
 def _value_at_login(machine: Machine, name: str) -> str | None:
-    """A variable as a session gets it at log-in; None where that is not set there, or cannot be told."""
+    """A variable as a session gets it at log-in; None where that is not set there, or cannot be known."""
     if not _has_login_file(machine):
         return None
     try:

@@ -60,7 +60,7 @@ def prepare_copy(
 
     Raises:
         UsageError: the copy has no such part, or something of another kind stands in a place.
-        UnreadableError: what stands there cannot be read.
+        UnreadableError: what is there cannot be read.
     """
     above, wanted = _choose_entries(copy, [part.strip("/") for part in parts])
     planning = _Planning(machine, copy)

@@ -17,7 +17,7 @@ from fundamen.sources.reference import DifferenceKind, ReferenceComparison, Refe
 def plan_from_reference(machine: Machine, folder: MachinePath, comparison: ReferenceComparison) -> Work:
     """Plan the steps after which a tree is as its baseline, as far as the reference can give it.
 
-    A file of which only the mode differs is written anew as well, so that it has the recorded one.
+    A file of which only the mode differs is rewritten as well, so that it has the recorded one.
     """
     baseline = comparison.baseline
     steps, contents = [], {}
@@ -47,7 +47,7 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Refer
 def prepare_reference(
     machine: Machine, folder: MachinePath, comparison: ReferenceComparison
 ) -> Prepared[ReferenceComparison]:
-    """It as it is carried out, and proven by comparing again. Where the reference has changed, nothing is begun."""
+    """It as it is performed, and proven by comparing again. Where the reference has changed, nothing is begun."""
     work = plan_from_reference(machine, folder, comparison)
     return Prepared(
         work=work,

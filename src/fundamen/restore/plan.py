@@ -43,7 +43,7 @@ class Unmet(msgspec.Struct, frozen=True):
 
 
 class Pin(msgspec.Struct, frozen=True):
-    """Versions of a package that somebody asks for: an older one too, and where another stands already."""
+    """Versions of a package that someone asks for: an older one too, and where another stands already."""
 
     package: str
     versions: str  # PEP 440, "Version specifiers"
@@ -61,7 +61,7 @@ class Plan(msgspec.Struct, frozen=True):
     untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
     unmet: tuple[Unmet, ...]
     installs: InstallPackages | None = None  # what the operating system's package manager is to install
-    other_width: MachinePath | None = None  # the program for whose sake packages of the other width are brought too
+    other_width: MachinePath | None = None  # the program that needs packages for the other word size too
 
     @property
     def is_empty(self) -> bool:
@@ -110,7 +110,7 @@ def plan_restoration(
     """Choose packages for all faults of some traces, and from each package the files that are not as it has them.
 
     A package that is chosen for one program is chosen for the others too, in the same version. Where the machine runs
-    programs of both widths, what is shared is brought for both.
+    programs for both word sizes, what is shared is brought for both.
     """
     choosing = _Choosing(machine, traces, catalogues, pins)
     for pin in pins:
@@ -172,7 +172,7 @@ class _Choosing:
         self._standing = [each for trace in traces for each in _in_place(machine, trace, catalogues, digests)]
 
     def choose_pinned(self, pin: Pin) -> None:
-        """Choose a package whose version is asked for, wherever a program stands on it."""
+        """Choose a package whose version is asked for, wherever a program depends on it."""
         shown: Sequence[Offer] = ()
         for trace in self._traces:
             for component in trace.components:
@@ -198,7 +198,7 @@ class _Choosing:
             self.unmet.append(Unmet(fault.name, why))
 
     def choose_other_width(self) -> MachinePath | None:
-        """Choose for the other width too what is shared by all programs; the program there is for whose sake it is."""
+        """Choose for the other word size too what is shared by all programs; the program there needs it."""
         program: MachinePath | None = None
         for trace, offer in tuple(self.chosen.values()):
             package, width = offer.package, other_width(offer.package.architecture)
@@ -277,7 +277,7 @@ def _missing_folders(machine: Machine, trace: Trace, offer: Offer) -> Iterator[P
 def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) -> MachinePath:
     """Where a file of a package goes: links to folders are followed, but where it belongs itself it takes the place.
 
-    A link there may lead to what is somebody else's. One to a file beside it, as libraries have, is followed all the
+    A link there may lead to what is someone else's. One to a file beside it, as libraries have, is followed all the
     same, unless the system's package manager has brought it: that never does (dpkg(1) replaces the link).
     """
     path = place_of(machine, trace, offer.package, file)

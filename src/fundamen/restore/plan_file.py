@@ -1,4 +1,4 @@
-"""A plan as a file: what is to be done, in words that can be read, changed by hand, and carried out elsewhere or later.
+"""A plan as a file: what is to be done, in words that can be read, changed by hand, and performed elsewhere or later.
 
 Guarantees: a plan names no bytes but by their digest, which a trusted source must have; its paths are the machine's own
 and lead nowhere else; each step says what it expects to find, and a plan that no longer fits is refused as a whole.

@@ -53,7 +53,7 @@ def prepare_plan(
 ) -> Prepared[Traces]:
     """Prepare a plan for a machine as it is now, with its result; nothing is changed.
 
-    ``others`` are programs that must not come to lack anything by it.
+    ``others`` are programs that must not lose anything by it.
 
     Raises:
         FundamenError: as ``resolve_plan`` raises.

@@ -47,8 +47,8 @@ _MOST_ROUNDS = 20  # each round uncovers what the libraries of the round before 
 class Scope(msgspec.Struct, frozen=True):
     """The wider scope of a repair."""
 
-    further: Sequence[MachinePath] = ()  # programs that are put right as well
-    others: Sequence[MachinePath] = ()  # programs that must not come to lack anything by it
+    further: Sequence[MachinePath] = ()  # programs that are repaired as well
+    others: Sequence[MachinePath] = ()  # programs that must not lose anything by it
     pins: Sequence[Pin] = ()
     because: str = ""  # the reason for these versions, which is written down
     follows: bool = True  # whether what scripts start is repaired with them; a survey finds it by itself
@@ -73,7 +73,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
 
     @property
     def work(self) -> Work:
-        """The work to be carried out."""
+        """The work to be performed."""
         steps = self.plan.all_steps
         titles = [title for step in steps for title in step.installs]
         titles += [
@@ -84,7 +84,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
         return Work(self.plan.program, tuple(titles), steps, self.contents, further=further, because=self.because)
 
     def prepare(self, authorities: Sequence[Authority]) -> Prepared[Traces]:
-        """It as it is carried out, and proven by tracing all its programs again."""
+        """It as it is performed, and proven by tracing all its programs again."""
         programs, follows = [trace.program for trace in self.before.traces], self.follows
 
         def prove(machine: Machine) -> Traces:
@@ -118,7 +118,7 @@ def rehearse(
 
     Args:
         machine: as it is.
-        program: what is to be put right.
+        program: what is to be repaired.
         catalogues: of the trusted sources.
         authorities: who vouches for bytes.
         fetch: brings a file of a source in.

@@ -1,4 +1,4 @@
-"""One restoration, whatever asks for it: prepared, carried out, proven.
+"""One restoration, whatever asks for it: prepared, performed, proven.
 
 Each source of work (faults, a plan file, a cold copy, a reference, a lock file, a root certificate) prepares it: what
 is to be done, what was found before, and how to look again. From there on all go the same way.
@@ -58,7 +58,7 @@ class Prepared(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
 
     work: Work
     before: Found
-    rehearsed: Found | None = None  # as it would be; None where that cannot be told beforehand
+    rehearsed: Found | None = None  # as it would be; None where that cannot be known beforehand
     prove: Callable[[Machine], Found]  # looks again, at the machine as it is then
     make_ready: Callable[[], object] = lambda: None  # what must succeed before anything is changed
     harmed: tuple[Harm, ...] = ()  # programs that would lack something which they have now
@@ -72,25 +72,25 @@ class Prepared(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
 
     @property
     def is_offered(self) -> bool:
-        """Whether it may be carried out: it does something, and no program would lack anything for it."""
+        """Whether it may be performed: it does something, and no program would lack anything for it."""
         return bool(self.work.steps) and not self.harmed
 
 
 class Restoration(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
-    """A prepared restoration and, where it was carried out, its result."""
+    """A prepared restoration and, where it was performed, its result."""
 
     prepared: Prepared[Found]
-    number: int | None = None  # in the journal; None where nothing was carried out
+    number: int | None = None  # in the journal; None where nothing was performed
     proof: Found | None = None
     launched: Launch | None = None
-    restart: tuple[Restart, ...] = ()  # what must be started anew so that it uses what was restored
+    restart: tuple[Restart, ...] = ()  # what must be started again so that it uses what was restored
     unsettled: tuple[MachinePath, ...] = ()  # what changed again by itself since it was placed
     waiting: Waiting | None = None  # an installer that waits, and what it may do now
     installed: tuple[tuple[MachinePath, InstallerOutcome], ...] = ()  # what came of publishers' installers
 
     @property
     def remaining(self) -> int:
-        """How many faults stand now; where nothing was carried out, how many stood before."""
+        """How many faults there are now; where nothing was performed, how many there were before."""
         return (self.prepared.before if self.proof is None else self.proof).fault_count
 
     @property
@@ -118,23 +118,23 @@ def perform(
     waiting: str = "",
     tell: Tell = lambda _sentence: None,
 ) -> Restoration[Found]:
-    """Carry out what was prepared and prove it: everything is read back, and looked at again.
+    """Perform what was prepared and prove it: everything is read back, and looked at again.
 
     Args:
         machine: as it is.
         prepared: what is to be done.
         journal: of the machine.
         now: this moment.
-        progress: told of each step.
-        stop: whether somebody has asked that no further step be begun.
+        progress: called with each step.
+        stop: whether someone has asked that no further step be begun.
         settle: waits until a scanner would have taken away what was placed; then it is looked whether it stands.
         waiting: names an installer that waits for it.
         tell: given sentences for people while a step is made.
 
     Raises:
         UsageError: the installer cannot be looked at.
-        UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was stopped.
-        RestorationError: it failed and was taken back.
+        UnfinishedError: another Fundamen is at work, an earlier restoration was interrupted, or this one was stopped.
+        RestorationError: it failed and was undone.
         FundamenError: what must succeed before did not; nothing was begun.
     """
     restart = find_restarts(machine, prepared.work)
@@ -172,7 +172,7 @@ def with_launch(
 def go_on(
     machine: Machine, journal: Journal, progress: Progress, stop: Stop, tell: Tell = lambda _sentence: None
 ) -> JournalEntry:
-    """Go on with a restoration that was cut off, with the machine to ourselves. Raises: as ``resume``, ``alone_on``."""
+    """Resume a restoration that was interrupted, with the machine to ourselves. Raises: as ``resume``, ``alone_on``."""
     with alone_on(machine):
         return resume(journal, progress, stop, tell)
 

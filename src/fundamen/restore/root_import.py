@@ -44,8 +44,8 @@ def prepare_root_import(
     Args:
         machine: whose store it is.
         path: a signed file, or one of certificates.
-        judge: builds the file's chain over what is at hand.
-        given: all that is at hand.
+        judge: builds the file's chain over what is available.
+        given: all that is available.
         keep: keeps bytes of ours until they are placed.
         now: this moment.
 
@@ -104,7 +104,7 @@ def roots_of(machine: Machine) -> dict[str, tuple[Certificate, tuple[str, ...]]]
             continue
         try:
             root = read_certificate(stored.der)
-        except DamagedFileError:  # a store may hold one that nobody can read; nothing is trusted for it
+        except DamagedFileError:  # a store may hold one that no one can read; nothing is trusted for it
             continue
         where = found[root.sha256][1] if root.sha256 in found else ()
         found[root.sha256] = root, (*where, stored.where) if stored.where not in where else where
@@ -156,7 +156,7 @@ def require_fingerprint(root: Certificate, typed: str) -> None:
         return
     raise UntrustedError(
         what=say("restore.the-root-is-not-imported", shown=root.subject.shown),
-        # The right one is not shown here: whoever pastes it has checked nothing.
+        # The right one is not shown here: pasting it would check nothing.
         why=say("restore.the-fingerprint-that-was-given-is", group_digits=group_digits(read_fingerprint(typed)[:16])),
         do=say("restore.have-it-read-out-again-by"),
     )

@@ -62,7 +62,7 @@ def drop_unproven(folder: HostPath, names: list[str]) -> bool:
 def _is_proven(folder: HostPath, name: str) -> bool:
     path = os.path.join(folder, name)
     if not os.path.exists(path):
-        return True  # apt has another one by now, which it has checked itself
+        return True  # apt has another one already, which it has checked itself
     release = _release_of(name, os.listdir(folder))
     if not release:
         return False

@@ -1,4 +1,4 @@
-"""Files that lock files pin, told by their names: wheels, source archives, npm tarballs.
+"""Files that lock files pin, recognised by their names: wheels, source archives, npm tarballs.
 
 Sources: the binary and source distribution formats (packaging.python.org, "Specifications"); PEP 503 for the names of
 projects; npm's tarballs are called by the name without its scope, and the version.

@@ -1,4 +1,4 @@
-"""A catalogue of packages, as whoever plans asks it: by the names of what is needed.
+"""A catalogue of packages, as a planner asks it: by the names of what is needed.
 
 One that was proven of a source is kept in an index (SQLite): of a catalogue with very many packages only those are read
 that may matter. What the system's archive or media have for a need is a short list.
@@ -79,7 +79,7 @@ class Catalogue(Protocol):
 
     @property
     def is_owner(self) -> bool:
-        """Whether what stands on the machine came from it, as the machine's package database says."""
+        """Whether what is on the machine came from it, as the machine's package database says."""
 
     @property
     def count(self) -> int:

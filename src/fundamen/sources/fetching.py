@@ -1,4 +1,4 @@
-"""Fetch a package's file by its digest: from where it was cut off, from one place after the other.
+"""Fetch a package's file by its digest: from where it was truncated, from one place after the other.
 
 Guarantees: what stands under a digest has that digest; no more than the signed size is ever written.
 """
@@ -75,7 +75,7 @@ def _fetch_from(
 
 
 def _append(place: SourcePlace, relative: str, part: str, at_hand: int, size: int, received: Received) -> str:
-    """Add what a place gives to the part that is at hand, flush it, and give the SHA-256 of the whole."""
+    """Add what a place gives to the part that is available, flush it, and give the SHA-256 of the whole."""
     is_whole = 0 < size == at_hand
     pieces = None if is_whole else place.open(relative, at_hand)
     begins_at = pieces.offset if pieces is not None else at_hand
@@ -140,7 +140,7 @@ class _Writing:
 
     def _write(self, data: bytes) -> None:
         if self._error is not None:
-            return  # what comes now is only taken away, so that nobody waits for room
+            return  # what comes now is only taken away, so that no one waits for room
         try:
             self._state.update(data)
             self._file.write(data)

@@ -16,7 +16,7 @@ def is_served(location: str) -> bool:
 
 
 def default_name(location: str) -> str:
-    """How a source is called if nobody names it: by its folder, or its server."""
+    """How a source is called if no one names it: by its folder, or its server."""
     plain = location.partition("://")[2].partition("/")[0].partition(":")[0] if is_served(location) else location
     return os.path.basename(plain).replace(" ", "-")
 

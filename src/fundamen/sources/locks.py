@@ -1,8 +1,8 @@
 """Check what a lock file pins against the files that lie there: what fits, and of what differs, who is at fault.
 
 A recorded digest that does not fit has one of two causes. Either the lock file is *aged*: its publisher has put another
-file in the place of the one that was locked, and somebody whom the technician trusts vouches for the new one. Or the
-file was *altered*: somebody vouches for the locked digest and not for the bytes that lie there. Where nobody vouches
+file in the place of the one that was locked, and someone whom the technician trusts vouches for the new one. Or the
+file was *altered*: someone vouches for the locked digest and not for the bytes that lie there. Where no one vouches
 for either, that is said, and nothing is refreshed.
 """
 
@@ -30,10 +30,10 @@ class Vouching(Protocol):
     """A judge of files that also lists the files of a project."""
 
     def vouch(self, name: str, algorithm: str, digest: str, /) -> str:
-        """Who vouches that a file of some name has a digest; empty where nobody does."""
+        """Who vouches that a file of some name has a digest; empty where no one does."""
 
     def all_offered(self, project: str, /) -> Sequence[ArtefactName]:
-        """All files of a project that can be had from somebody who is trusted."""
+        """All files of a project that can be had from someone who is trusted."""
 
 
 class PinState(StrEnum):
@@ -42,7 +42,7 @@ class PinState(StrEnum):
     FITS = "fits"
     AGED = "aged"  # the file is vouched for, the lock file has an older digest
     ALTERED = "altered"  # the locked digest is vouched for, the file is another one
-    UNKNOWN = "unknown"  # they differ, and nobody vouches for either
+    UNKNOWN = "unknown"  # they differ, and no one vouches for either
     ABSENT = "absent"  # no such file lies there
     NOT_LOCKED = "not locked"  # the lock file records no digest
 
@@ -81,8 +81,8 @@ def refresh_entry(text: str, checked: CheckedPin) -> str:
     """A lock file's text with the digest of one aged entry replaced; everything else stays as it is, to the character.
 
     Raises:
-        UntrustedError: the entry is not aged: nobody vouches for the file that lies there.
-        UsageError: it cannot be told which of several digests is meant.
+        UntrustedError: the entry is not aged: no one vouches for the file that lies there.
+        UsageError: it cannot be known which of several digests is meant.
     """
     if checked.state is not PinState.AGED or checked.artefact is None:
         raise UntrustedError(
@@ -131,7 +131,7 @@ def _check_pin(
 
 
 def _where_else(entry: LockEntry, vouching: Vouching) -> Message:
-    """Who has what was locked and does not lie there; empty where nobody has."""
+    """Who has what was locked and does not lie there; empty where no one has."""
     whos = (vouching.vouch(each.name, each.algorithm, each.digest) for each in entry.files if each.name)
     who = next(filter(None, whos), "")
     return say("sources.has-the-file-that-was-locked", who=who) if who else UNSAID

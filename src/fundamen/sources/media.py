@@ -1,7 +1,7 @@
 """Installation media as a source: disc images, folders, install packages, archives, and what lies in one another.
 
 A *unit* is what a publisher hands out as one: an install package, a cabinet, an archive, or a folder of loose files.
-Which unit serves is told by what it is, its architecture, version and language, never by what it is called.
+Which unit serves is recognised by what it is, its architecture, version and language, never by what it is called.
 
 Guarantees: nothing on the media is run; a unit counts as proven only if its own publisher's signature, or that of a
 container around it, is trusted, or if the technician typed the SHA-256 of the medium (in a folder: of the file); only

@@ -47,10 +47,10 @@ def find_offers(
             of them that an eligible package has is the best.
         platform: of the program that needs it.
         architecture: likewise.
-        in_place: (package name, version) of packages whose sound files stand on the machine already; their version
+        in_place: (package name, version) of packages whose sound files are on the machine already; their version
             is kept, since versions of one package must not be mixed.
         versions: which versions of the package serve (PEP 440, "Version specifiers"); empty where any may.
-        pins: package name -> versions that somebody asks for, whatever stands on the machine already.
+        pins: package name -> versions that someone asks for, whatever is on the machine already.
     """
     offers: list[tuple[Offer, int]] = []  # with the place of its name among those that were asked for
     for catalogue in catalogues:

@@ -49,7 +49,7 @@ class NewPackages(msgspec.Struct, frozen=True):
     contents: str  # the folder where the bytes lie of what the machine does not have, by their SHA-256
 
     def places(self) -> dict[MachinePath, HostPath]:
-        """Where their files will stand -> our copy of the bytes, of those that do not stand there already."""
+        """Where their files will stand -> our copy of the bytes, of those that are not there already."""
         files = [file for package in self.packages for file in package.files]
         kept = {MachinePath("/" + f.place): HostPath(os.path.join(self.contents, f.sha256)) for f in files}
         return {path: copy for path, copy in kept.items() if os.path.exists(copy)}
@@ -69,7 +69,7 @@ class OsArchive:
             machine: a Debian root, or this host.
             home: the folder of our own state.
             now: this moment.
-            note: told of what the archive cannot give.
+            note: called with what the archive cannot give.
         """
         self._machine = machine
         self._now = now

@@ -1,4 +1,4 @@
-"""Our own copies, which restorations draw on: checked against what they must be, and brought in anew where need be.
+"""Our own copies, which restorations draw on: checked against what they must be, and brought in again where need be.
 
 They are the files of packages, under their digests; the packages that apt has fetched; and each source's catalogue.
 """
@@ -41,7 +41,7 @@ class CheckedCopy(msgspec.Struct, frozen=True):
 
 
 def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
-    """Check all our copies; damaged ones are brought in anew from the sources, or taken away.
+    """Check all our copies; damaged ones are brought in again from the sources, or taken away.
 
     Raises:
         OSError: our own folder cannot be read or written.

@@ -12,11 +12,11 @@ _PIECE = 1 << 18  # bytes
 
 
 class NotThereError(UnreadableError):
-    """The place is at hand, but has no such file."""
+    """The place is available, but has no such file."""
 
 
 class UnreachableError(UnreadableError):
-    """The place is not at hand, or does not give what it has; another one may."""
+    """The place is not available, or does not give what it has; another one may."""
 
 
 class SlowError(UnreachableError):
@@ -31,7 +31,7 @@ class Pieces(Protocol):
         """With which byte they begin; 0 where the place cannot begin elsewhere."""
 
     def __iter__(self) -> Iterator[bytes]:
-        """Give them, bounded by nothing: whoever takes them counts. Raises: UnreachableError: they break off."""
+        """Give them, bounded by nothing: the caller counts. Raises: UnreachableError: they break off."""
 
 
 class SourcePlace(Protocol):
@@ -46,7 +46,7 @@ class SourcePlace(Protocol):
 
         Args:
             relative: the path below the source.
-            offset: how many bytes of it are at hand already; the place may ignore that.
+            offset: how many bytes of it are available already; the place may ignore that.
 
         Raises:
             NotThereError: there is no such file.

@@ -29,7 +29,7 @@ from fundamen.sources.artefacts import Artefact, ArtefactName, normalise
 
 _OF_CODE = re.compile(r"\.(?:dll|exe|sys|ocx|pyd|dylib|so(?:\.\d+)*)$", re.IGNORECASE)
 _LINKER_SCRIPT = re.compile(rb"\b(?:GROUP|INPUT|OUTPUT_FORMAT)\b")
-_ANY_TIME = datetime(2020, 1, 1, tzinfo=UTC)  # whether somebody has changed a file does not depend on when one looks
+_ANY_TIME = datetime(2020, 1, 1, tzinfo=UTC)  # whether someone has changed a file does not depend on when one looks
 _SHOWN = 24  # bytes of what is no library
 _MOST_READ = 256 << 20  # bytes of one file that is looked into
 _PIECE = 1 << 20
@@ -42,7 +42,7 @@ class LookedAt(msgspec.Struct, frozen=True):
     """The facts of a file that is taken in."""
 
     why_not: Message = UNSAID  # why it must not be taken in
-    is_signed: bool = False  # whether a publisher has signed it, and nobody has changed it since
+    is_signed: bool = False  # whether a publisher has signed it, and no one has changed it since
     version: str = ""  # of its product, as it states it
 
 

@@ -110,7 +110,7 @@ class Given(msgspec.Struct, frozen=True):
 def publish(
     location: HostPath, media: HostPath, identity: PublishedIdentity, place: str, signing: Signing
 ) -> Publication:
-    """Take a folder of a publisher's files into a source as one package, and sign the catalogue anew.
+    """Take a folder of a publisher's files into a source as one package, and sign the catalogue again.
 
     A source that is not there yet is made, and with it the keys.
 
@@ -123,7 +123,7 @@ def publish(
         signing: with which keys, and for how long.
 
     Raises:
-        UntrustedError: a publisher's signature is broken, or there is none and nobody vouches.
+        UntrustedError: a publisher's signature is broken, or there is none and no one vouches.
         UsageError: the place is none, the files are not for one platform and architecture, or state another version.
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
@@ -134,7 +134,7 @@ def publish(
 
 
 def publish_packages(location: HostPath, media: Media, given: Given, signing: Signing) -> tuple[Publication, ...]:
-    """Take what publishers' packages and media hold into a source, each unit as a package, and sign the catalogue anew.
+    """Take what publishers' packages and media hold into a source, each unit as a package, and sign again.
 
     Whose they are, in which version, for what and where their files belong is read from the packages themselves.
 
@@ -145,7 +145,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
         signing: with which keys, and for how long.
 
     Raises:
-        UntrustedError: nobody vouches for a package.
+        UntrustedError: no one vouches for a package.
         UsageError: a package does not say what it must, and neither does the packager; or there are none.
         UnreadableError: a medium or key cannot be read, or the source cannot be written.
     """
@@ -206,7 +206,7 @@ def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signi
 def publish_contents(
     location: HostPath, taken: Sequence[tuple[Package, Sequence[tuple[PackageFile, HostPath]]]], signing: Signing
 ) -> tuple[Publication, ...]:
-    """Take described packages in: store the content of each, then sign; until then nobody sees any of it.
+    """Take described packages in: store the content of each, then sign; until then no one sees any of it.
 
     Raises:
         UnreadableError: a file or key cannot be read, is not as it was described, or the source cannot be written.
@@ -231,7 +231,7 @@ def _unwritable(location: HostPath, error: OSError) -> UnreadableError:
 
 
 def publish_documents(location: HostPath, documents: Mapping[str, bytes], signing: Signing) -> str:
-    """Take documents into a source, sign the catalogue anew, and give the source's fingerprint.
+    """Take documents into a source, sign the catalogue again, and give the source's fingerprint.
 
     Args:
         location: the source's folder.

@@ -1,4 +1,4 @@
-"""Prove the trusted sources anew before a restoration draws on them."""
+"""Prove the trusted sources again before a restoration draws on them."""
 
 from collections.abc import Callable
 from datetime import datetime
@@ -10,7 +10,7 @@ from fundamen.sources.store import SourceStore
 
 
 def proven_catalogues(store: SourceStore, note: Callable[[str], None], now: datetime) -> tuple[Catalogue, ...]:
-    """The catalogues of all sources, proven this moment where the source is at hand.
+    """The catalogues of all sources, proven this moment where the source is available.
 
     Of a source that is not, such as a disk that is not plugged in or a server without a network, what was proven last
     is used while its signatures hold; that is noted. The files of it that were fetched before lie with us.

@@ -2,9 +2,9 @@
 
 They are a repository after The Update Framework's specification, with consistent snapshots. Each role has one or more
 ed25519 keys, ``ROLE.pem``, ``ROLE-2.pem`` and so on, in the packager's key folders; as many as the root asks for must
-be at hand to sign. The root's own keys are needed only to make a source and to change keys: they can stay offline.
+be available to sign. The root's own keys are needed only to make a source and to change keys: they can stay offline.
 
-Guarantee: whoever reads while something is written sees the old catalogue whole, for the timestamp, which leads to all
+Guarantee: a reader sees, while something is written, the old catalogue whole, for the timestamp, which leads to all
 else, comes last.
 """
 
@@ -52,7 +52,8 @@ class Repository:
             location: the source's folder.
             keys: the packager's key folders; new keys go into the first.
             expires_at: when the signatures over the catalogue end.
-            thresholds: of a new source: how many keys each role has, all of which must sign; one where it is not named.
+            thresholds: of a new source: how many keys each role has, all of which must sign; one where it is not
+            listed.
 
         Raises:
             UsageError: thresholds are named for a source that is there already.
@@ -84,7 +85,7 @@ class Repository:
             because: why they take the place of others with the same names and versions; technicians see it.
 
         Raises:
-            UsageError: the source has one already with other files, and nobody says why it is replaced.
+            UsageError: the source has one already with other files, and no one says why it is replaced.
         """
         self._put({identity_of(package): package for package in packages}, because)
 
@@ -129,7 +130,7 @@ class Repository:
         """Give a role new keys, as many as it has now; the old ones count no longer.
 
         The root's next version is signed with the old and the new keys of the root (specification, section 6.1). The
-        statements are signed with both the old and the new keys of the role first, where the old ones are at hand: so
+        statements are signed with both the old and the new keys of the role first, where the old ones are available: so
         they hold under the old root and under the new one, whichever a reader meets.
         """
         root = self._root().signed
@@ -189,7 +190,7 @@ class Repository:
         snapshot = self._next("snapshot", Snapshot)
         timestamp = self._next("timestamp", Timestamp)
         if signers is None:
-            signers = {role: self._signers(role, root) for role in ROLES[1:]}  # all at hand before anything is written
+            signers = {role: self._signers(role, root) for role in ROLES[1:]}  # all of them before anything is written
         self._write_signed(f"{targets.version}.targets.json", targets, signers["targets"])
         snapshot.meta["targets.json"].version = targets.version
         self._write_signed(f"{snapshot.version}.snapshot.json", snapshot, signers["snapshot"])
@@ -226,7 +227,7 @@ class Repository:
         return None if newest is None else f"{newest}{suffix}"
 
     def _signers(self, role: str, root: Root) -> list[CryptoSigner]:
-        """The keys of a role that are at hand and count. Raises: UnreadableError: they are too few."""
+        """The keys of a role that are available and count. Raises: UnreadableError: they are too few."""
         wanted = root.roles[role]
         found = [signer for signer in self._at_hand(role) if signer.public_key.keyid in wanted.keyids]
         if len(found) < wanted.threshold:

@@ -1,7 +1,7 @@
 """The sources that the technician trusts, and what was last proven of each.
 
 A source is trusted once, by the fingerprint of its root. What its signatures proved is kept here, so that a trace can
-ask it without proving it again; a restoration always proves it anew.
+ask it without proving it again; a restoration always proves it again.
 """
 
 import contextlib
@@ -116,7 +116,7 @@ class SourceStore:
         return tuple(_decode_source(os.path.join(self._of(name), "source.json"), Source) for name in self._names())
 
     def refresh(self, source: Source) -> Catalogue:
-        """Prove a source's catalogue anew and keep the outcome.
+        """Prove a source's catalogue again and keep the outcome.
 
         Raises:
             UntrustedError: a proof failed; what was proven before stays.
@@ -166,7 +166,7 @@ class SourceStore:
         return found
 
     def drop_index(self, source: Source) -> None:
-        """Give up what is kept of a source's catalogue; the next refresh makes it anew. Raises: OSError."""
+        """Delete what is kept of a source's catalogue; the next refresh makes it again. Raises: OSError."""
         with contextlib.suppress(FileNotFoundError):
             os.unlink(os.path.join(self._of(source.name), "catalogue.sqlite"))
 
@@ -176,7 +176,7 @@ class SourceStore:
     def fetch(self, source: Source, file: PackageFile, received: Received = lambda _count: None) -> HostPath:
         """Bring a package's file in, and give our own copy of it, whose digest was checked as it was written.
 
-        What was cut off goes on from there the next time.
+        What was truncated goes on from there the next time.
 
         Raises:
             UntrustedError: the bytes are not the signed ones.
@@ -261,7 +261,7 @@ def _root_with(place: SourcePlace, fingerprint: str) -> bytes:
             return root
     raise UntrustedError(
         what=say("sources.the-source-is-not-trusted", title=place.title),
-        # The right one is not shown: whoever pastes it from here has checked nothing.
+        # The right one is not shown: pasting it from here would check nothing.
         why=say("sources.no-root-statement-in-it-has", group_digits=group_digits(fingerprint[:16])),
         do=say("sources.ask-the-packager-over-a-second"),
     )

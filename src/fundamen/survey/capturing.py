@@ -1,7 +1,7 @@
 """Take the facts of a machine into one file: what tracing, inspecting, surveying and checking ask, with the answers.
 
 The machine is examined as it always is, and whatever is asked of it on the way is written down; so the capture answers
-the same questions in the same way. Rights that this account has not are told as gaps, and make no capture fail.
+the same questions in the same way. Rights that this account has not are reported as gaps, and make no capture fail.
 """
 
 from collections.abc import Sequence
@@ -34,7 +34,7 @@ class Wish(msgspec.Struct, frozen=True, kw_only=True):
     programs: tuple[MachinePath, ...] = ()
     sheets: tuple[Sheet, ...] = ()
     whole: bool = False  # the whole machine: every program that a survey looks at
-    symbols: bool = False  # also which symbols nobody defines
+    symbols: bool = False  # also which symbols no one defines
     most_bytes: int  # of files, that are taken in
 
     @property
@@ -72,7 +72,7 @@ def take_capture(
         authorities: those who can speak of files; what they say is taken in by the digests that they ask for.
         asked: how requirements are checked.
         now: this moment, UTC.
-        telling: is told how far it is.
+        telling: is informed how far it is.
 
     Raises:
         UnreadableError: a program that was named cannot be read.

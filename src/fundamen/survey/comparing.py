@@ -1,4 +1,4 @@
-"""Two machines side by side: within what programs stand on, and in what is installed, trusted and started.
+"""Two machines side by side: within what programs depend on, and in what is installed, trusted and started.
 
 Of a program the shortest list is given: only what differs among the components that either machine's loader takes for
 it, a fault on one side alone first. Everything else of the two machines may differ without any harm to it.
@@ -75,7 +75,7 @@ class MachineComparison(msgspec.Struct, frozen=True):
 
 
 def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePath]) -> MachineComparison:
-    """Compare what programs stand on, where any is named; otherwise the machines as a whole.
+    """Compare what programs depend on, where any is named; otherwise the machines as a whole.
 
     Raises:
         UnreadableError: a program can be traced on neither.
@@ -115,7 +115,7 @@ def compare_trees(here: HostPath, there: HostPath, now: datetime) -> MachineComp
 
 
 def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[MachineDifference], list[Component]]:
-    """(what differs within what a program stands on, the components that are the same)."""
+    """(what differs within what a program depends on, the components that are the same)."""
     traces: list[Trace | None] = []
     errors: list[UnreadableError] = []
     for machine in (here, there):
@@ -166,7 +166,7 @@ def _standing_words(component: Component | None) -> str:
 
 
 def _digests(here: Machine, one: Component | None, there: Machine, other: Component | None) -> tuple[str, str] | None:
-    """The digests of two files by the same algorithm; None where one of them cannot be told."""
+    """The digests of two files by the same algorithm; None where one of them cannot be known."""
     if one is None or other is None or one.path is None or other.path is None:
         return None
     for algorithm in ("sha256", "md5"):

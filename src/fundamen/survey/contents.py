@@ -61,7 +61,7 @@ class PackageContents(msgspec.Struct, frozen=True):
     checked: int
     read: int  # files that were read, and not known from before
     altered: tuple[Altered, ...]  # in the order of the packages
-    lists: tuple[MachinePath, ...] = ()  # of the files of each package that a restoration would put right
+    lists: tuple[MachinePath, ...] = ()  # of the files of each package that a restoration would repair
 
 
 CountProgress = Callable[[int], None]
@@ -71,7 +71,7 @@ Keep = Callable[[Mapping[str, Remembered]], None]
 class PackageComparison:
     """Installed files that are being compared with what their packages recorded, while other things can be done.
 
-    Used as a context; what is under way when it is left is given up.
+    Used as a context; what is under way when it is left is dropped.
     """
 
     def __init__(self, machine: Machine, records: Records, known: Mapping[str, Remembered], now_ns: int) -> None:
@@ -106,11 +106,11 @@ class PackageComparison:
     def finish(self, keep: Keep, count_progress: CountProgress = lambda _weight: None) -> PackageContents:
         """Wait for the rest.
 
-        What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
+        What was read is handed on as it is read, so that a survey that is stopped is resumed from there.
 
         Args:
-            keep: is given what was read anew.
-            told: called with the weight of what more is done.
+            keep: is given what was read again.
+            count_progress: called with the weight of what more is done.
         """
         altered: list[tuple[int, Altered]] = []
         checked = read = 0
@@ -136,7 +136,7 @@ class PackageComparison:
             yield self._here.compare(parcel.places)
 
     def authority(self, contents: PackageContents) -> RecordedAuthority:
-        """Who says of a file what comparing it has told."""
+        """Who vouches for the result of comparing a file."""
         return RecordedAuthority(
             self._owned, {each.path: each.detail or str(each.finding) for each in contents.altered}
         )
@@ -191,7 +191,7 @@ class _Comparing:
         self._of_several_names: dict[bytes, bytes] = {}  # digests by key
 
     def compare(self, places: Sequence[int]) -> _Outcome:
-        """Compare the files of some packages, which are told by their places in the records."""
+        """Compare the files of some packages, which are recognised by their places in the records."""
         outcome = _Outcome([], [])
         new: _New = {}
         for place in places:
@@ -277,7 +277,7 @@ def _status(host: str | Place) -> os.stat_result:
 def _digest(host: str | Place, before: os.stat_result, expected: str, *, maps: bool) -> tuple[bytes, os.stat_result]:
     """MD5 of a file, and its status; where it is not as expected, the file must not change while it is read.
 
-    Where it is, the file has the content that is told, whatever happened: had it changed after the first look, its
+    Where it is, the file has the content that is reported, whatever happened: had it changed after the first look, its
     status now would be another, and what is remembered would not count. Raises: OSError.
     """
     file = open_quietly(HostPath(host)) if isinstance(host, str) else host.open_quietly()

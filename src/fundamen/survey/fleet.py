@@ -105,7 +105,7 @@ def read_fleet(paths: Sequence[HostPath], spread: Map = map) -> Fleet:
 
 
 def _names(summaries: Sequence[Summary]) -> list[str]:
-    """The machines' names; of several with one name each is told apart by when its capture was made."""
+    """The machines' names; of several with one name each is distinguished by when its capture was made."""
     count = Counter(summary.machine for summary in summaries)
     seen: Counter[str] = Counter()
     names = []

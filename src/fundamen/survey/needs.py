@@ -49,7 +49,7 @@ class Needs(msgspec.Struct, frozen=True):
     optional: tuple[Cause, ...]  # what only optional parts of packages lack, which is no fault
     unreadable: tuple[tuple[MachinePath, str], ...]  # what could not be traced, and why
     bugs: tuple[InternalError, ...]  # of ours, that kept something from being traced
-    given: tuple[tuple[MachinePath, str], ...]  # libraries that get something from whoever loads them: which
+    given: tuple[tuple[MachinePath, str], ...]  # libraries that get something from their loader: which
 
 
 Done = Callable[[int], None]  # called with how many more are traced
@@ -59,7 +59,7 @@ class Resolving:
     """Traces every program, every library that nothing else loads, and one script of each first line.
 
     A library that a program loads is judged with it, and one that only libraries load with these. Used as a context:
-    what is under way when it is left is given up.
+    what is under way when it is left is dropped.
     """
 
     def __init__(self, machine: Machine, authorities: Sequence[Authority] = ()) -> None:
@@ -67,7 +67,7 @@ class Resolving:
 
         Args:
             machine: on which they lie.
-            authorities: those who are asked about the files that things stand on.
+            authorities: those who are asked about the files that things depend on.
         """
         self._machine = machine
         self._authorities = authorities
@@ -133,7 +133,7 @@ class Resolving:
         )
 
     def _judge_again(self, gathering: "_Gathering", done: Done) -> dict[MachinePath, tuple[Component, ...]]:
-        """The faults of whatever has some, or stands on a file of which somebody says that it is wrong."""
+        """The faults of whatever has some, or depends on a file of which someone says that it is wrong."""
         said = [_Said() for _ in self._authorities]
         subjects = list(gathering.subjects.values())
         for begin in range(0, len(subjects), _ASKED_TOGETHER):
@@ -209,7 +209,7 @@ class _Library(msgspec.Struct, frozen=True):
 class _Traced(msgspec.Struct, frozen=True):
     path: MachinePath
     faults: tuple[Component, ...]
-    files: tuple[MachinePath, ...]  # that it stands on, where somebody is to be asked about them
+    files: tuple[MachinePath, ...]  # that it depends on, where someone is to be asked about them
     by_itself: bool  # it is a library
     alike: tuple[MachinePath, ...] = ()  # which fare as it does, itself among them
 
@@ -218,12 +218,12 @@ class _Looked(msgspec.Struct, frozen=True):
     """The result of one parcel."""
 
     count: int  # of what is done with
-    loaded: set[MachinePath]  # every file, by its real path, that something stands on
-    traced: list[_Traced]  # those with faults, or all where somebody is to be asked about files
+    loaded: set[MachinePath]  # every file, by its real path, that something depends on
+    traced: list[_Traced]  # those with faults, or all where someone is to be asked about files
     unreadable: list[tuple[MachinePath, str]]
     bugs: list[InternalError]  # of ours, among the reasons
     libraries: list[_Library]
-    subjects: list[Subject]  # files that did not come up before, where somebody is to be asked about them
+    subjects: list[Subject]  # files that did not come up before, where someone is to be asked about them
 
 
 class _Looking:
@@ -301,7 +301,7 @@ class _Gathering:
         self.libraries: list[_Library] = []
 
     def is_loaded(self, library: MachinePath) -> bool:
-        """Whether something that was traced stands on a file."""
+        """Whether something that was traced depends on a file."""
         return self._machine.real(library) in self._loaded
 
     def put_in_order(self) -> None:
@@ -335,12 +335,12 @@ class _Gathering:
         for each in self.traced:
             for fault in self.judged_again.get(each.path, each.faults):
                 if each.by_itself and fault.verdict is Verdict.BLOCKED and fault.path == each.path:
-                    continue  # nobody runs a library
+                    continue  # no one runs a library
                 culprit = self._culprit(fault)
                 key = (self._machine.fold(culprit), str(fault.verdict), str(fault.wanted_architecture))
                 found = groups.setdefault(key, _Found(fault, [], []))
                 if each.by_itself and found.programs and culprit == self._machine.real(each.path):
-                    continue  # it is the cause that was told already
+                    continue  # it is the cause that was reported already
                 (found.libraries if each.by_itself else found.programs).extend(each.alike)
         return groups.values()
 
@@ -365,7 +365,7 @@ class _Gathering:
         return tuple(causes)
 
     def _lies_somewhere(self, component: Component, lying: dict[str, list[MachinePath]]) -> bool:
-        """Whether a file that could be a missing component was surveyed: then whoever loads the library may have it."""
+        """Whether a file that could be a missing component was surveyed: then the library's loader may have it."""
         if component.verdict not in {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE}:
             return False
         for path in lying.get(self._machine.fold(self._machine.paths.basename(component.name)), ()):

@@ -4,8 +4,8 @@ A digest counts only while the file's device, inode, size, times of modification
 time of change is what is trusted: the system sets it whenever content or attributes change, and no program can set it.
 What changed within the last seconds before it was read is not remembered, for the next change could bear the same time.
 On disk: one file, BLAKE2b (RFC 7693, of 32 bytes) of all that follows, then MessagePack: the version of this form, and
-a map from paths to key and MD5. It is written anew as a whole; one that is not as it was written is as if it were not
-there. A file whose name is in no encoding is read anew each time.
+a map from paths to key and MD5. It is rewritten as a whole; one that is not as it was written is as if it were not
+there. A file whose name is in no encoding is read again each time.
 """
 
 import hashlib
@@ -74,7 +74,7 @@ class Digests:
         self._write()
 
     def all(self) -> dict[str, Remembered]:
-        """All that is remembered, by the machine's path; nothing where it cannot be read: then all is read anew."""
+        """All that is remembered, by the machine's path; nothing where it cannot be read: then all is read again."""
         try:
             with open(self._path, "rb") as file:
                 data = memoryview(file.read())

@@ -57,7 +57,7 @@ def check_stores(
     Args:
         machine: whose.
         gaps: what could not be looked into is added.
-        told: called with how many more copies are done.
+        count_progress: called with how many more copies are done.
     """
     if machine.is_captured:
         found = _from_capture(machine)

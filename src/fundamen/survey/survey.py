@@ -41,12 +41,12 @@ class Depth(StrEnum):
     """How deep a survey goes."""
 
     NEEDS = "needs"  # every need resolved; of each executable only its headers are read
-    USED = "used"  # besides, the bytes of everything that something stands on, against all who can speak of them
+    USED = "used"  # besides, the bytes of everything that something depends on, against all who can speak of them
     ALL = "all"  # besides, the bytes of every installed file
 
 
 class SurveyListener(Protocol):
-    """Who is told how far a survey is."""
+    """Receives how far a survey is."""
 
     def begin(self, what: str, count: int) -> None:
         """A part begins; count is how many things it has, 0 where that is not known."""
@@ -69,7 +69,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     depth: Depth
     walked: Walked
     needs: Needs
-    contents: PackageContents | None  # None where not every file was compared, or nobody has recorded any
+    contents: PackageContents | None  # None where not every file was compared, or no one has recorded any
     tools: tuple[DoubledTool, ...]
     strays: tuple[StrayLibrary, ...]
     mixed: tuple[tuple[str, tuple[str, ...]], ...]
@@ -87,7 +87,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def to_restore(self) -> tuple[MachinePath, ...]:
-        """All that a plan can put right: the same, then every library that is at fault by itself, then packages.
+        """All that a plan can repair: the same, then every library that is at fault by itself, then packages.
 
         The list of a package's files stands for the package.
         """
@@ -130,9 +130,9 @@ def survey_machine(
         folders: in which programs and libraries are looked for.
         depth: how deep.
         authorities: those who can speak of files; asked for only where the depth needs them.
-        memory: what is remembered of files, and keeps what is read anew.
+        memory: what is remembered of files, and keeps what is read again.
         now: this moment, UTC.
-        telling: is told how far it is.
+        telling: is informed how far it is.
         own_copies: those of our own copies of what sources brought that are damaged.
 
     Raises:

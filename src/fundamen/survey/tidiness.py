@@ -1,8 +1,9 @@
 """Find untidy states of a machine that no program suffers from yet.
 
-Tools of one name more than once on PATH, libraries of the other width in a system folder, one package in two versions,
-certificates that have ended or soon will, installations that were not finished. Sources: POSIX, XBD 8.3 ("PATH");
-Debian Policy, section 6.6 (states of packages), dpkg(1); Microsoft's MoveFileEx (operations that wait for a restart).
+Tools of one name more than once on PATH, libraries for the other word size in a system folder, one package in two
+versions, certificates that have ended or soon will, installations that were not finished. Sources: POSIX, XBD 8.3
+("PATH"); Debian Policy, section 6.6 (states of packages), dpkg(1); Microsoft's MoveFileEx (operations that wait for a
+restart).
 """
 
 import shlex

@@ -22,7 +22,7 @@ _MOST_NAMES = 20_000
 
 
 class Unusable(msgspec.Struct, frozen=True):
-    """Something that ``restore`` can put right by its path."""
+    """Something that ``restore`` can repair by its path."""
 
     path: MachinePath
     why: Message

@@ -25,7 +25,7 @@ _FILES = 4096  # after how many the rest of a leg is given back
 _FOLDERS = 64  # in a leg that is shared out
 _MANY = 500  # executables from which on further processes pay
 _ANYBODY_RUNS = 0o111
-_HEAD = 128  # bytes by which a file is told; a script's first line is read as far
+_HEAD = 128  # bytes by which a file is recognised; a script's first line is read as far
 _MACHO = (b"\xfe\xed\xfa\xce", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe", b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
 _BY_NAME = {
     Platform.LINUX: re.compile(r"\.(?:so|node)"),
@@ -96,7 +96,7 @@ class Gone(msgspec.Struct, frozen=True):
     left: Leg  # the folders below that were not gone into
 
 
-Share = Callable[[Callable[[Leg], Gone], Iterable[Leg]], Iterator[Gone]]  # carries legs out, here or in other processes
+Share = Callable[[Callable[[Leg], Gone], Iterable[Leg]], Iterator[Gone]]  # performs legs, here or in other processes
 
 
 class Walk:
@@ -113,7 +113,7 @@ class Walk:
         Args:
             machine: whose folders they are.
             folders: where to begin.
-            told: called now and then with how many more files were seen.
+            count_progress: called now and then with how many more files were seen.
 
         Raises:
             UnreadableError: a folder that was named is not there.
@@ -148,7 +148,7 @@ class Walk:
         """Go all of it, and give the executables as they are found; at once where it is gone already.
 
         Args:
-            share: carries legs out.
+            share: performs legs.
         """
         if self._is_done:
             yield self.walked.executables
@@ -296,7 +296,7 @@ class _Walking:
 
     def _is_broken(self, link: MachinePath) -> bool:
         if not self._machine.may_be_shared:
-            self._machine.real(link)  # whoever makes a capture writes down where it leads
+            self._machine.real(link)  # a capture records where it leads
         return self._machine.look(link).kind is EntryKind.ABSENT
 
     def _distinguish(self, folder: int, path: MachinePath, place: str) -> Iterator[_Find]:

@@ -2,5 +2,5 @@
 
 A toolchain is of one version as a whole. A file is sound where its bytes are those that the catalogue lists; bytes that
 another version's catalogue lists, or another host's build of the same part, are named as such: a mixture is no damage,
-and is put right by replacing all that is of the other version, as one.
+and is repaired by replacing all that is of the other version, as one.
 """

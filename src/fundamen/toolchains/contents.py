@@ -30,7 +30,7 @@ class ToolchainFile(msgspec.Struct, frozen=True):
     verdict: Verdict  # OUTDATED: it is another version's
     detail: Message
     version: str = ""  # the version whose file it is, where a catalogue tells
-    sha256: str = ""  # of what stands there now; empty where nothing does, or it may not be read
+    sha256: str = ""  # of what is there now; empty where nothing does, or it may not be read
 
 
 class PartState(msgspec.Struct, frozen=True):
@@ -219,7 +219,7 @@ class _Judge(msgspec.Struct, frozen=True):
 
 
 def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:
-    """SHA-256 of every listed file that stands there, by place; None where it may not be read. Each is read once."""
+    """SHA-256 of every listed file that is there, by place; None where it may not be read. Each is read once."""
     places = {place for each in known for part in each.parts for place, f in part.files.items() if f.sha256}
     return machine.fact(folder, _read_digests, tuple(sorted(places)))
 

@@ -114,7 +114,7 @@ def _describe_entry(folder: HostPath, place: str, entry: Recorded) -> _Described
     try:
         with FileBytes(HostPath(os.path.join(folder, *place.split("/"))), place) as source:
             binary = _binary(source)
-    except OSError:  # it was read a moment ago; what it runs on is then not told
+    except OSError:  # it was read a moment ago; what it runs on is then not known
         binary = None
     is_program = binary is not None and binary.kind is BinaryKind.PROGRAM
     executable = bool(entry.mode & _ANYBODY_RUNS) or (isinstance(binary, Pe) and is_program)

@@ -76,7 +76,7 @@ def examine_toolchain(
     known: Sequence[Toolchain],
     is_accepted: IsAccepted,
 ) -> Examination:
-    """Find out how a toolchain stands on a machine.
+    """Examine a toolchain on a machine.
 
     Args:
         machine: on which it stands.

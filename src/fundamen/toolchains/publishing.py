@@ -76,7 +76,7 @@ def _package(toolchain: Toolchain, part: CataloguePart, found: dict[str, Recorde
         platform=part.host.platform,
         architecture=part.host.architecture,
         files=_files(part),
-        is_for_developers=True,  # no program stands on it
+        is_for_developers=True,  # no program depends on it
         proven_by=_SAID,
     )
 

@@ -44,7 +44,7 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
     for folder in machine.folders_of(candidate.path for each in missing for candidate in each.searched):
         try:
             names = [name for name in machine.names(folder) if name.lower() in wanted]
-        except UnreadableError:  # nobody may look into it, or a capture does not tell
+        except UnreadableError:  # no one may look into it, or a capture does not tell
             continue
         if names:
             lying[folder] = names

@@ -37,7 +37,7 @@ class Inspection(msgspec.Struct, frozen=True):
     managed: Managed | None  # None where the file is not managed, or its metadata is damaged
     evidence: tuple[Evidence, ...] = ()  # what those who can know say of its bytes
     is_altered: bool = False  # whether one of them, or its own signature, says that they are not what they should be
-    is_untrusted: bool = False  # whether a machine of its platform does not trust whoever signed it
+    is_untrusted: bool = False  # whether a machine of its platform does not trust its signer
     publisher: "Publisher | None" = None  # None where files of this format carry no publisher's signature
     signed: tuple[str, ...] = ()  # of a Mach-O file: each slice's signature in words, in the order of the slices
 

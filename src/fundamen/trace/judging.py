@@ -24,7 +24,7 @@ from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Loade
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 
 _BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
-_APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
+_APART = {"framework", "side-by-side-assembly"}  # what is reported apart from the file that stands for it
 _LOADED_BY_ITSELF = {"shared-library", "loader"}
 _PASSED_OVER = {
     CandidateOutcome.UNTRUSTED: Verdict.UNTRUSTED,
@@ -126,7 +126,7 @@ class Judging:
         return LoadedFiles(loading.program, (loading.program, *files), faults)
 
     def _plainly_sound(self) -> set[MachinePath]:
-        """The loaded files that are whole, that nobody calls wrong, and that offer all that is asked of them."""
+        """The loaded files that are whole, that no one calls wrong, and that offer all that is asked of them."""
         lacking = {gap.library for gap in self._loading.unoffered}
         return {
             path
@@ -203,7 +203,7 @@ class Judging:
         return mount_without_running(self._machine, path) if is_run and is_program else None
 
     def _may_be_run(self) -> bool:
-        """Whether the program's mode lets somebody run it; on Windows no mode does, and Java reads its archives."""
+        """Whether the program's mode lets someone run it; on Windows no mode does, and Java reads its archives."""
         loading = self._loading
         if self._machine.platform is Platform.WINDOWS or loading.binary.format in {Format.JAVA, Format.LAUNCHER}:
             return True
@@ -369,7 +369,7 @@ class Judging:
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(CandidateOutcome.NOT_SEARCHED)))
 
     def _judge_refused(self, refused: Candidate) -> _Finding:
-        """Judge a file at which the loader gives up."""
+        """Judge a file at which the loader stops."""
         if refused.architecture not in {None, self._loading.architecture}:
             return _Finding(
                 Verdict.WRONG_ARCHITECTURE, say("common.of-a-place", place=refused.path, said=refused.detail)

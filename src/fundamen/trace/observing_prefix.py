@@ -33,7 +33,7 @@ _WINE = ("wine64", "wine", "/usr/lib/wine/wine64")
 _SERVER = ("wineserver64", "wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver")
 _SETTINGS = ("/usr/share/wine/wine.inf", "/usr/share/wine/wine/wine.inf", "/usr/local/share/wine/wine.inf")
 _CHANNELS = "-all,+pid,+loaddll,+module"
-_NO_MENUS = "winemenubuilder.exe=d"  # it would write into the desktop of whoever runs this
+_NO_MENUS = "winemenubuilder.exe=d"  # it would write into the user's desktop
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
 _MOST_EVENTS = 50_000
 _SECONDS_TO_END = 20.0  # for the server, once no program runs any more
@@ -185,7 +185,7 @@ class PrefixSession:
 
 
 def _observation(wine: Wine, status: int | None, seconds: float, events: list[Event], output: bytes) -> Observation:
-    """Of all events those of the program's processes: the services of the prefix itself are not told of."""
+    """Of all events those of the program's processes: the services of the prefix itself are left out."""
     programs = {e.process for e in events if isinstance(e, Loaded) and _is_own_program(e.path)}
     own = [event for event in events if event.process in programs]
     loaded = dict.fromkeys(MachinePath(event.path) for event in own if isinstance(event, Loaded))

@@ -17,7 +17,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Trace
 
 _MOST_OTHERS = 5
-_MERGED = {"/bin", "/sbin"}  # which lead into /usr on most systems of today, and stand on every PATH for the others
+_MERGED = {"/bin", "/sbin"}  # which lead into /usr on most systems of today, and are on every PATH for the others
 
 
 def with_path_remarks(machine: Machine, trace: Trace, name: str) -> Trace:
@@ -52,7 +52,7 @@ def _for(machine: Machine, path: MachinePath) -> Message:
 
 
 def _entries(machine: Machine) -> Iterator[Message]:
-    """Entries that lead nowhere, stand there twice, or stand for whatever folder somebody is in."""
+    """Entries that lead nowhere, are there twice, or stand for whatever folder someone is in."""
     seen: dict[MachinePath, str] = {}
     for entry in path_folders(machine):
         if not machine.paths.isabs(entry):

@@ -27,7 +27,7 @@ class Evidence(msgspec.Struct, frozen=True):
 
 
 class Component(msgspec.Struct, frozen=True, kw_only=True):
-    """One thing that the program stands on, and how it stands."""
+    """One thing that the program depends on, and its state."""
 
     name: str  # as it is asked for
     kind: str  # "program", or as a Resolution has it
@@ -44,7 +44,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     evidence: tuple[Evidence, ...]
     searched: tuple[Candidate, ...]
     gives_up_with: Message = (
-        UNSAID  # the status with which the program ends where this alone is at fault, if its loader told
+        UNSAID  # the status with which the program ends where this alone is at fault, if its loader reports one
     )
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
     remarks: tuple[Message, ...] = ()  # what else there is to say, which changes no verdict
@@ -73,7 +73,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Trace(msgspec.Struct, frozen=True):
-    """All that a program stands on."""
+    """All that a program depends on."""
 
     program: MachinePath
     format: Format

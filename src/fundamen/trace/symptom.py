@@ -1,4 +1,4 @@
-"""Describe a fault as a person sees it: the status with which the loader gives up.
+"""Describe a fault as a person sees it: the status with which the loader stops.
 
 Sources: ntstatus.h for the numbers of Windows; ld.so(8) and POSIX's sh, "Exit Status for Commands", for Linux.
 """

@@ -48,7 +48,7 @@ def trace_program(
     The list of an installed package's files stands for the package, whose files are judged then. A shell script is
     followed to the program that it starts, unless ``follows`` is false.
 
-    What it was seen to ask for as it ran is added, if it was run, and the symbols that nobody defines, if asked for.
+    What it was seen to ask for as it ran is added, if it was run, and the symbols that no one defines, if asked for.
 
     Raises:
         UnreadableError: the program cannot be read, or is no program of this machine.

@@ -1,4 +1,4 @@
-"""Build certificate chains over every issuer at hand, and judge each link. Source: RFC 5280, section 6.1.
+"""Build certificate chains over every available issuer, and judge each link. Source: RFC 5280, section 6.1.
 
 Words: the *signer* is the certificate at the bottom, a *root* one that names itself as its issuer, an *anchor* a
 certificate that the machine trusts. A chain *holds* if it ends in an anchor and no link of it fails.
@@ -135,7 +135,7 @@ class _Held(msgspec.Struct, frozen=True):
 
 
 class Issuers:
-    """Every certificate at hand, to build chains over; those that cannot be read are left out."""
+    """Every available certificate, to build chains over; those that cannot be read are left out."""
 
     def __init__(self, stores: TrustStores, given: Iterable[StoredCertificate] = ()) -> None:
         """Gather them.
@@ -227,7 +227,7 @@ def build_chain(signer: Certificate, issuers: Issuers, purpose: Purpose, at: dat
 
     Args:
         signer: the certificate at the bottom.
-        issuers: all that is at hand.
+        issuers: all that is available.
         purpose: what it is to prove.
         at: the moment for which it must hold.
         where: where the signer's certificate was found.
@@ -383,7 +383,7 @@ class _Judging:
         if 0 < certificate.key_bits < _FEWEST_RSA_BITS:
             return ChainStanding.WEAK, say("trust.its-key-can-be-broken", key=certificate.key)
         if is_top and certificate.is_self_issued:
-            return ChainStanding.HOLDS, UNSAID  # nobody relies on the signature of a root
+            return ChainStanding.HOLDS, UNSAID  # no one relies on the signature of a root
         if certificate.signature_hash in _BROKEN_HASHES:
             return ChainStanding.WEAK, say(
                 "trust.it-is-signed-with-which-can", signature_hash=certificate.signature_hash.upper()

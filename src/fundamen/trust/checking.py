@@ -26,7 +26,7 @@ def is_signed_by(certificate: Certificate, issuer: Certificate) -> bool:
         parsed_certificate(certificate.der).verify_directly_issued_by(parsed_certificate(issuer.der))
     except InvalidSignature:
         return False
-    except (ValueError, TypeError, UnsupportedAlgorithm):  # the two do not fit, or with an algorithm nobody may use
+    except (ValueError, TypeError, UnsupportedAlgorithm):  # the two do not fit, or with an algorithm no one may use
         return _is_signed_under_other_spelling(certificate, issuer)
     return True
 

@@ -51,7 +51,7 @@ class Timestamp(msgspec.Struct, frozen=True):
     """The statement of a timestamp service on a signature."""
 
     at: datetime
-    chain: Chain | None  # None where its certificate is not at hand
+    chain: Chain | None  # None where its certificate is not available
     problem: Message = UNSAID  # why it does not count; empty where it does
 
 
@@ -63,13 +63,13 @@ class Signature(msgspec.Struct, frozen=True):
     digest_algorithm: str = ""
     signed_digest: str = ""  # hexadecimal
     digest: str = ""  # of the file as it is
-    chain: Chain | None = None  # None where the signer's certificate is not at hand
+    chain: Chain | None = None  # None where the signer's certificate is not available
     timestamp: Timestamp | None = None
     program_name: str = ""  # as the publisher calls it
 
     @property
     def name(self) -> str | None:
-        """Who signed, as the certificate has it; None where it is not at hand."""
+        """Who signed, as the certificate has it; None where it is not available."""
         return self.chain.links[0].certificate.subject.shown if self.chain is not None else None
 
 
@@ -93,7 +93,7 @@ class Publisher(msgspec.Struct, frozen=True):
 
     @property
     def reason(self) -> Message:
-        """Why it is not trusted; empty where it is, or nobody signed it."""
+        """Why it is not trusted; empty where it is, or no one signed it."""
         return self.decisive.reason if self.decisive is not None else UNSAID
 
 
@@ -108,7 +108,7 @@ def judge_signatures(blobs: Sequence[bytes], digest: Digest, issuers: Issuers, n
     Args:
         blobs: each a CMS ContentInfo, the first of them the file's primary signature.
         digest: gives the digest of all that is covered in the file, by the name of an algorithm.
-        issuers: the certificates at hand; those that a signature brings are added for it.
+        issuers: the available certificates; those that a signature brings are added for it.
         now: this moment.
     """
     signatures: list[Signature] = []
@@ -127,7 +127,7 @@ def judge_listed(blob: bytes, algorithm: str, digest: bytes, issuers: Issuers, n
         blob: the catalogue, a CMS ContentInfo.
         algorithm: by which the file's digest was taken.
         digest: the file's digest.
-        issuers: the certificates at hand.
+        issuers: the available certificates.
         now: this moment.
     """
     try:

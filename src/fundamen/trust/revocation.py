@@ -1,4 +1,4 @@
-"""Whether a revocation list at hand says that a certificate no longer counts. Source: RFC 5280, section 6.3."""
+"""Whether an available revocation list says that a certificate no longer counts. Source: RFC 5280, section 6.3."""
 
 from collections.abc import Iterable
 from datetime import datetime
@@ -18,7 +18,7 @@ def find_revocation(
 ) -> Message | None:
     """Why a certificate did not count at a moment; None where no list of its issuer says so.
 
-    What was signed before the revocation stands, unless the key was compromised: then nobody knows when it was misused.
+    What was signed before the revocation stands, unless the key was compromised: then no one knows when it was misused.
     """
     for each in lists:
         entry = each.revoked.get(certificate.serial)

@@ -49,11 +49,11 @@ class RepairRequest(msgspec.Struct, frozen=True, kw_only=True):
     settle_seconds: float = SETTLE_SECONDS
     waiting: str = ""
     follows: bool = True  # whether what scripts start is repaired with them
-    again: str = ""  # how the command that carries it out is written, where it is another one than ``restore``
+    again: str = ""  # how the command that performs it is written, where it is another one than ``restore``
 
     @property
     def words(self) -> tuple[str, ...]:
-        """The options once more, without which it could not be carried out."""
+        """The options once more, without which it could not be performed."""
         installs = (word for name in self.install for word in ("--install", name))
         pins = (word for pin in self.pins for word in ("--pin", f"{pin.package}{pin.versions}"))
         return (*self.media.words, *installs, *pins, *(("--because", self.because) if self.pins else ()))

@@ -1,4 +1,4 @@
-"""Licences: show a text, ask, and record that it was accepted; never without somebody's yes to that very text."""
+"""Licences: show a text, ask, and record that it was accepted; never without the user's consent to that very text."""
 
 import hashlib
 

@@ -60,8 +60,8 @@ def refresh_lock(desk: Desk, path: MachinePath, name: str, folders: Sequence[str
     """Refresh one entry of a lock file after consent, and give the exit status.
 
     Raises:
-        UntrustedError: nobody vouches for what lies there.
-        UsageError: there is no such entry, or it cannot be told which digest is meant.
+        UntrustedError: no one vouches for what lies there.
+        UsageError: there is no such entry, or it cannot be known which digest is meant.
     """
     machine, output = desk.machine, desk.output
 

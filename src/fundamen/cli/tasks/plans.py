@@ -1,4 +1,4 @@
-"""Plans as files: read, carried out, written."""
+"""Plans as files: read, performed, written."""
 
 import os
 from collections.abc import Sequence
@@ -49,7 +49,7 @@ def opened_plan(name: str) -> PlanFile:
 
 
 def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive: bool) -> Exit:
-    """Rehearse a plan from a file, carry it out after consent, and give the exit status.
+    """Rehearse a plan from a file, perform it after consent, and give the exit status.
 
     Raises:
         FundamenError: as its steps raise.

@@ -48,7 +48,7 @@ def carried_through(
     settle: Callable[[], None] | None = None,
     waiting: str = "",
 ) -> tuple[Restoration[Found], RestoreState]:
-    """Carry it out after consent.
+    """Perform it after consent.
 
     Args:
         desk: with what the command works.

@@ -1,4 +1,4 @@
-"""Import and remove roots: rehearse, have the fingerprint typed, carry out, prove."""
+"""Import and remove roots: rehearse, have the fingerprint typed, perform, prove."""
 
 import click
 

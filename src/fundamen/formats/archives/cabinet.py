@@ -109,11 +109,11 @@ def _neighbour(cursor: Cursor) -> str:
 
 
 def cabinets_of_set(source: ByteSource, find: Callable[[str], ByteSource | None]) -> tuple[ByteSource, ...]:
-    """All cabinets of a set in their order, as far as they are at hand without a gap.
+    """All cabinets of a set in their order, as far as they are available without a gap.
 
     Args:
         source: one of them.
-        find: gives a cabinet by its name; None where it is not at hand.
+        find: gives a cabinet by its name; None where it is not available.
 
     Raises:
         DamagedFileError: one of them is damaged, or is of another set.

@@ -3,7 +3,7 @@
 A folder may go on in the next cabinet of a set, in the midst of a block; its files are then listed in both.
 
 Source: MS-CAB (structures, checksums), MS-MCI (the MSZIP compression); LZX has a module of its own. Quantum, which no
-published document describes, is told as such.
+published document describes, is reported as such.
 """
 
 import io
@@ -65,7 +65,7 @@ def unpack_cabinet(*sources: ByteSource) -> Unpacked:
         sources: the cabinet; or all cabinets of a set, in their order.
 
     Raises:
-        DamagedFileError: it is damaged, goes on in a cabinet that is not at hand, is packed in a way that is not read
+        DamagedFileError: it is damaged, goes on in a cabinet that is not available, is packed in a way that is not read
             here, holds too much, or names a path that leads elsewhere.
     """
     what = say("formats.the-cabinet", name=printable(sources[0].name))

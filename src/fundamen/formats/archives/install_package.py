@@ -16,7 +16,7 @@ _INSTALLER_DATABASE = uuid.UUID("000c1084-0000-0000-c000-000000000046").bytes_le
 
 
 def read_install_package(source: ByteSource, kind: Format) -> Binary:
-    """Read an install package; damage is told in ``problems``."""
+    """Read an install package; damage is reported in ``problems``."""
     findings = StructureFindings()
     if kind is Format.CABINET:
         with findings.of("cabinet header"):

@@ -24,8 +24,8 @@ _LEAST_MATCH, _LONG_MATCH = 2, 7
 _LONGEST_CODE = 16  # bits
 _RECENT_COUNT = 3  # distances that are remembered
 _ALIGNED_BITS = 3  # the lowest of a distance, which have a code of their own
-_MOST_LENGTH = 17  # lengths of codes are told modulo this
-_ZEROS, _MANY_ZEROS, _SAME = 17, 18, 19  # of the codes in which lengths of codes are told
+_MOST_LENGTH = 17  # lengths of codes are written modulo this
+_ZEROS, _MANY_ZEROS, _SAME = 17, 18, 19  # of the codes in which lengths of codes are written
 _CALL, _CALL_TAIL = 0xE8, 10  # an instruction whose operand is translated; not in so many bytes at a frame's end
 _MOST_TRANSLATED = 1 << 30  # bytes of a stream; what lies behind them stands as it is
 _SLOT_COUNTS = {15: 30, 16: 32, 17: 34, 18: 36, 19: 38, 20: 42, 21: 50}  # of distances, by the window's bits
@@ -133,7 +133,7 @@ class LzxUnpacker:
         return bits
 
     def _read_lengths(self, bits: "_Bits", lengths: list[int], begin: int, end: int) -> None:
-        """Read the lengths of codes, which are told by their difference from those of the block before."""
+        """Read the lengths of codes, which are written as their difference from those of the block before."""
         pretree = self._table([bits.take(4) for _ in range(_PRETREE_COUNT)])
         at = begin
         while at < end:
@@ -221,7 +221,7 @@ class LzxUnpacker:
 
 
 class _Bits:
-    """Bits from 16-bit little-endian words, the highest first. Past the end they are zero; whoever takes them looks."""
+    """Bits from 16-bit little-endian words, the highest first. Past the end they are zero; the caller checks that."""
 
     __slots__ = ("_at", "_begin", "_bits", "_count", "_words")
 

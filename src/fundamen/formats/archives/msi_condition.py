@@ -165,7 +165,7 @@ def _tokens(text: str) -> list[tuple[str, str]]:
 
 
 def _compare(left: str | int, right: str | int, operator: str, kinds: set[str]) -> bool:
-    """Whether a comparison holds: as numbers, where a symbol stands on one side at least and both sides are numbers."""
+    """Whether a comparison holds: as numbers, where a symbol is on one side at least and both sides are numbers."""
     one, other = _number(left), _number(right)
     if "number" in kinds and ("text" in kinds or one is None or other is None):
         return operator.endswith("<>")

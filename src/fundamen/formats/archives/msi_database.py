@@ -23,7 +23,7 @@ _LONG_REFERENCES = 0x8000_0000  # in the pool's first number: strings are named 
 _SUMMARY = "\x05SummaryInformation".encode("utf-16-le")
 _MOST_SUMMARY = 1 << 20  # bytes
 _TEMPLATE = 7
-# How a column's type is told (Windows Installer, "_Columns Table").
+# How a column's type is encoded (Windows Installer, "_Columns Table").
 _IS_STRING, _IS_VALID, _IS_NULLABLE, _IS_KEY, _SIZE_MASK = 0x0800, 0x0100, 0x1000, 0x2000, 0x00FF
 _ALPHABET = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz._"
 _IS_TABLE = "\u4840"

@@ -65,7 +65,7 @@ def cabinets_beside(source: ByteSource) -> tuple[str, ...]:
 
 
 def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = None) -> Unpacked:
-    """Each file of the cabinets that the package holds itself, and of those beside it that are at hand.
+    """Each file of the cabinets that the package holds itself, and of those beside it that are available.
 
     Args:
         source: the package.
@@ -88,7 +88,7 @@ def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = Non
     for name in names:
         cabinet = cabinets.get(name.lower())
         if cabinet is None or read_cabinet(cabinet).previous.lower() in cabinets:
-            continue  # not at hand, or a later one of a set, which is unpacked from its first one on
+            continue  # not available, or a later one of a set, which is unpacked from its first one on
         for packed, data in unpack_cabinet(*cabinets_of_set(cabinet, lambda known: cabinets.get(known.lower()))):
             path = paths.get(packed.path)
             if path is not None:

@@ -43,7 +43,7 @@ def plain_path(what: str, name: str) -> str:
     """A member's path with plain parts, on whichever system it is unpacked.
 
     Raises:
-        DamagedFileError: it leads out of the container, or is none: a package that nobody made in good faith.
+        DamagedFileError: it leads out of the container, or is none: a package that no one made in good faith.
     """
     path = unix_path(what, name.replace("\\", "/"))
     if path.partition("/")[0].endswith(":"):
@@ -90,7 +90,7 @@ class Bounds:
         """Count one file or link.
 
         Raises:
-            DamagedFileError: there are too many, or too much, or the same path stands there twice.
+            DamagedFileError: there are too many, or too much, or the same path is there twice.
         """
         self.count(size)
         key = path if self._of_unix else path.lower()

@@ -72,7 +72,7 @@ def _walk(what: str, stream: IO[bytes], bounds: Bounds, plain: Callable[[str, st
                     continue
                 path = plain(what, member.name)
                 packed = PackedFile(path, member.mode & 0o7777, 0, owner=member.uname, group=member.gname)
-                if member.isdir():  # which may stand there twice
+                if member.isdir():  # which may be there twice
                     bounds.count(0)
                     yield replace(packed, is_folder=True), io.BytesIO()
                     continue
@@ -93,7 +93,7 @@ def unpacked_stream(source: ByteSource) -> IO[bytes]:
     """The bytes of a file, unpacked where it is packed by gzip, bzip2, xz or Zstandard. Reading it may raise RAISED.
 
     Raises:
-        DamagedFileError: it is cut off, and that is told by its beginning.
+        DamagedFileError: it is truncated, and its beginning shows that.
     """
     packed = io.BufferedReader(SourceStream(source), 1 << 18)
     head = source.read_at(0, 6)

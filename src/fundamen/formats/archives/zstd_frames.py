@@ -1,4 +1,4 @@
-"""Read what Zstandard has packed, and tell a file that is cut off. Source: RFC 8878, section 3.
+"""Read what Zstandard has packed, and tell a file that is truncated. Source: RFC 8878, section 3.
 
 The library ends quietly where the packed bytes end, even within a frame; so the blocks are counted first.
 """
@@ -33,7 +33,7 @@ class ZstdStream:
             packed: the same as a stream.
 
         Raises:
-            DamagedFileError: it is cut off, or is none.
+            DamagedFileError: it is truncated, or is none.
         """
         import zstandard  # noqa: PLC0415 - seldom met
 
@@ -54,11 +54,11 @@ class ZstdStream:
         return self
 
     def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
-        """Nothing is left open: the source is closed by whoever has opened it."""
+        """Nothing is left open: the source is closed by the caller that opened it."""
 
 
 def require_whole(source: ByteSource) -> None:
-    """Make sure that no frame is cut off. Raises: DamagedFileError: one is."""
+    """Make sure that no frame is truncated. Raises: DamagedFileError: one is."""
     at, count = 0, 0
     while at < source.size:
         magic = int.from_bytes(source.read_at(at, 4), "little")

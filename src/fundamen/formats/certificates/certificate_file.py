@@ -154,7 +154,7 @@ def _is(der: bytes, loader: str) -> bool:
 def _read_pkcs12(data: bytes, name: str, password: str) -> Certificates:
     from cryptography.hazmat.primitives.serialization import Encoding, pkcs12  # noqa: PLC0415 - seldom met
 
-    for attempt in dict.fromkeys((password, "changeit", "")):  # what Java sets where nobody chose another
+    for attempt in dict.fromkeys((password, "changeit", "")):  # what Java sets where no one chose another
         try:
             store = pkcs12.load_pkcs12(data, attempt.encode() or None)
         except ValueError as error:

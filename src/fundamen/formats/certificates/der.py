@@ -1,7 +1,7 @@
 """The one door to ASN.1: hostile bytes become values, or one clear error.
 
 Source of the encoding: ITU-T X.690. The library behind it reads lazily, so that a fault in the bytes may show at any
-access; whoever takes such a value apart does it inside ``reading``.
+access; such a value is taken apart inside ``reading``.
 """
 
 from collections.abc import Iterator

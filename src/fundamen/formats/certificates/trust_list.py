@@ -27,7 +27,7 @@ class TrustList(msgspec.Struct, frozen=True):
     """The subjects of a trust list."""
 
     usages: frozenset[str]  # what it is for
-    subjects: frozenset[bytes]  # the digests by which it names its members: as they stand there
+    subjects: frozenset[bytes]  # the digests by which it names its members: as they are written there
     files: frozenset[tuple[str, bytes]]  # (algorithm, digest) of the files of a catalogue
 
 

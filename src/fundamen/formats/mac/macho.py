@@ -37,7 +37,7 @@ def is_universal(head: bytes) -> bool:
 
 
 def read_macho(source: ByteSource) -> MachO:
-    """Read a Mach-O file. Damage is told in ``problems``; nothing is raised for it."""
+    """Read a Mach-O file. Damage is reported in ``problems``; nothing is raised for it."""
     findings = StructureFindings()
     slices: list[Slice] = []
     extents = [(0, source.size)]

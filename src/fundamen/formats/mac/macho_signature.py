@@ -111,7 +111,7 @@ def read_signature(source: ByteSource, part: Slice) -> CodeSignature | None:
 
 
 def find_altered_page(source: ByteSource, part: Slice, signature: CodeSignature) -> int | None:
-    """The number of the first page whose bytes are not those that were signed; None where all are, or none can be told.
+    """The number of the first page whose bytes are not those that were signed; None where all are, or it is unknown.
 
     Raises:
         DamagedFileError: the file ends before what the signature covers.

@@ -210,7 +210,7 @@ _Reader = Callable[[int, bytes, Cursor], dict[str, object]]
 
 
 class _SliceReader:
-    """Reads one slice's load commands; a damaged command is told, and the next one is read."""
+    """Reads one slice's load commands; a damaged command is reported, and the next one is read."""
 
     def __init__(self, source: ByteSource, offset: int, size: int, findings: StructureFindings) -> None:
         self._source = source

@@ -64,7 +64,7 @@ class JavaClasses(Binary, frozen=True, kw_only=True):
 
 
 def read_class(source: ByteSource) -> JavaClasses:
-    """Read a class file that begins with CLASS_MAGIC; damage is told in ``problems``."""
+    """Read a class file that begins with CLASS_MAGIC; damage is reported in ``problems``."""
     findings = StructureFindings()
     java = 0
     with findings.of("class file"):
@@ -73,7 +73,7 @@ def read_class(source: ByteSource) -> JavaClasses:
 
 
 def read_archive(source: ByteSource) -> JavaClasses | None:
-    """Read an archive of classes; None where it is a ZIP archive of other things. Damage is told in ``problems``."""
+    """Read an archive of classes; None for a ZIP archive of other things. Damage is reported in ``problems``."""
     findings = StructureFindings()
     with findings.of("archive"), _open(source) as archive:
         names = archive.namelist()

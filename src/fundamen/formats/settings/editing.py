@@ -5,7 +5,7 @@ positions in TOML, JSON and YAML; elements in XML, the last part perhaps ``@attr
 sysctl files a key is one name.
 
 Guarantees: bytes that are no UTF-8 stay what they are; a change is read back before it is given; where it cannot be
-told which of several places is meant, nothing is changed.
+known which of several places is meant, nothing is changed.
 """
 
 from collections.abc import Callable
@@ -50,7 +50,7 @@ def with_value(data: bytes, form: SettingFormat, key: Key, value: Plain, what: s
 
     Raises:
         DamagedFileError: the file is not written in this format.
-        UsageError: the value cannot be put in, or it cannot be told where.
+        UsageError: the value cannot be put in, or it cannot be known where.
     """
     return _change_text(
         data, form, key, what, lambda text: _dialect(form).change(text, key, value, what), FoundSetting(value)

@@ -213,7 +213,7 @@ def architecture_of(machine: int, bits: int, *, big_endian: bool) -> Architectur
 
 
 def read_elf(source: ByteSource) -> Elf:
-    """Read an ELF file that begins with MAGIC. Damage is told in ``problems``; nothing is raised for it."""
+    """Read an ELF file that begins with MAGIC. Damage is reported in ``problems``; nothing is raised for it."""
     return _ElfReader(source).read()
 
 

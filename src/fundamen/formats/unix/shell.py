@@ -38,7 +38,7 @@ class ShellCommand(msgspec.Struct, frozen=True):
     words: tuple[Word, ...]  # its name first
     assigned: tuple[tuple[str, Word], ...]  # NAME=VALUE in front of it, or alone
     line: int  # counted from 1
-    is_certain: bool  # whether nothing before it decides if it is carried out, but that the script comes so far
+    is_certain: bool  # whether nothing before it decides if it is run, but that the script comes so far
     negated: bool = False  # behind "!"
     is_inner: bool = False  # its output is a part of another command's words
 
@@ -68,7 +68,7 @@ class ShellScript(msgspec.Struct, frozen=True):
 
 
 def read_shell(source: ByteSource) -> ShellScript:
-    """Read a script; what cannot be read is told as a problem, with all that stands before it."""
+    """Read a script; what cannot be read is reported as a problem, with all that stands before it."""
     end = end_of_text(source)
     lines = source.read_at(0, end).splitlines(keepends=True)
     reader = _Reader("".join(_decode_line(line) for line in lines))
@@ -111,7 +111,7 @@ def _decode_line(line: bytes) -> str:
 
 
 class _Reader:
-    """Gathers the commands, with whether anything decides if they are carried out. Source: XCU 2.10."""
+    """Gathers the commands, with whether anything decides if they are run. Source: XCU 2.10."""
 
     def __init__(self, text: str, line: int = 1, depth: int = 0, nested: int = 0) -> None:
         self._lexer = Lexer(text, line, depth)
@@ -191,7 +191,7 @@ class _Reader:
         if name == "!":
             self._negated = True
         elif name in {"if", "while", "until"}:
-            self._begin(f"{name}?")  # its own condition is carried out for certain
+            self._begin(f"{name}?")  # its own condition is run for certain
         elif name in {"then", "elif", "else", "do"} and self._open:
             self._open[-1] = name
         elif name == "{":
@@ -272,7 +272,7 @@ class _Reader:
         self._clear()
 
     def _add_inner(self, words: Iterable[Word], line: int) -> None:
-        """The commands whose output words take up: they are carried out before what the words are of."""
+        """The commands whose output words take up: they are run before what the words are of."""
         for text in (piece.text for word in words for piece in word.pieces if piece.how is Quoting.COMMAND):
             inner = _Reader(text, line, self._depth + 1, self._nested + (not self._is_certain()))
             inner.read()

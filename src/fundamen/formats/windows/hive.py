@@ -140,7 +140,7 @@ class _Changing(HiveCells):
         self._write(at, _SECURITY_COUNT_AT, OFFSET.pack(max(1, count + more)))
 
     def _list_subkeys(self, above: int, keys: list[int], longest: int = 0) -> None:
-        """Write the list of the keys below a key anew."""
+        """Write the list of the keys below a key again."""
         node = self.node(above)
         for leaf in {*self._leaves(above), node.subkeys}:
             self._free(leaf)

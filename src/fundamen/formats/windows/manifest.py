@@ -25,7 +25,7 @@ class AssemblyIdentity(msgspec.Struct, frozen=True):
     name: str
     version: Version
     architecture: str  # "x86", "amd64", "arm64", "msil", "*" for that of the process, or ""
-    token: str  # publicKeyToken; empty for an assembly that nobody signed
+    token: str  # publicKeyToken; empty for an assembly that no one signed
     language: str  # "" or "*" for neutral
 
     def __str__(self) -> str:

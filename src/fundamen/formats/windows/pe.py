@@ -119,7 +119,7 @@ _ARCHITECTURES = {
 
 
 def read_pe(source: ByteSource) -> Pe:
-    """Read a file that begins with ``MZ``. Damage is told in ``problems``.
+    """Read a file that begins with ``MZ``. Damage is reported in ``problems``.
 
     Raises:
         DamagedFileError: the file is an old MS-DOS program or data, with no PE header at all.
@@ -245,7 +245,7 @@ class _PeReader:
         return BinaryKind.PROGRAM if self._characteristics & _FILE_EXECUTABLE_IMAGE else BinaryKind.OTHER
 
     def _find_header(self) -> int:
-        """Where the PE signature stands. A file cut before it cannot be told from an MS-DOS program's stub."""
+        """Where the PE signature is. A file cut before it cannot be distinguished from an MS-DOS program's stub."""
         cursor = Cursor(self._source, _LFANEW_AT)
         header_at = int(cursor.unpack(_U32, "MS-DOS header")[0])
         cursor.at = header_at

@@ -82,7 +82,7 @@ def image_digest(source: ByteSource, pe: Pe, algorithm: str) -> bytes:
     for begin, end in _left_out(source, pe):
         ranges.append((at, begin))
         at = end
-    filling = -source.size % _ALIGNED_TO if _table_at(source, pe) is None else 0  # whoever signs it fills it up first
+    filling = -source.size % _ALIGNED_TO if _table_at(source, pe) is None else 0  # a signer fills it up first
     return digest_of_ranges(source, algorithm, [*ranges, (at, source.size)], filling)
 
 

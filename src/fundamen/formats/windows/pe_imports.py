@@ -13,7 +13,7 @@ from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _MAX_FUNCTIONS = 100_000
-_PIECE = 512  # entries that are read at once: how many there are is told only by the zero behind them
+_PIECE = 512  # entries that are read at once: how many there are is shown only by the zero behind them
 _HINT_SIZE = 2  # bytes before the name
 
 

@@ -17,7 +17,7 @@ _MOST_PID = 64  # bytes of a lock that holds a number
 
 
 class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
-    """A file that was made from others is not older than these, or not older than some hours; a lock is somebody's."""
+    """A file that was made from others is not older than these, or not older than some hours; a lock is someone's."""
 
     path: Path
     not_older_than: tuple[Path, ...] = ()

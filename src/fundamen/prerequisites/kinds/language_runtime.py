@@ -39,7 +39,7 @@ class _Php(msgspec.Struct, frozen=True):
 
 
 class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runtime"):
-    """An interpreter is there in a version, and has modules: one that is installed but switched off is told apart."""
+    """An interpreter is there in a version, and has modules: one that is switched off is reported as such."""
 
     language: Literal["php"]
     interpreter: Path

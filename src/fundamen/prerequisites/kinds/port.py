@@ -1,4 +1,4 @@
-"""A TCP port: served by somebody, or free to be taken."""
+"""A TCP port: served by someone, or free to be taken."""
 
 import errno
 import socket
@@ -12,7 +12,7 @@ from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name
 
 
 class Port(Requirement, frozen=True, kw_only=True, tag="port"):
-    """Somebody accepts connections at a port, or nobody has taken it."""
+    """Someone accepts connections at a port, or no one has taken it."""
 
     number: Annotated[int, msgspec.Meta(ge=1, le=65535)]
     state: Literal["served", "free"] = "served"

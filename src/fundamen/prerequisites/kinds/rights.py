@@ -18,7 +18,7 @@ Mode = Annotated[str, msgspec.Meta(pattern="^0?[0-7]{3,4}$")]
 
 
 class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
-    """A file or folder belongs to somebody, and its mode has some bits, and has not others. Source: chmod(1)."""
+    """A file or folder belongs to someone, and its mode has some bits, and has not others. Source: chmod(1)."""
 
     path: Path
     owner: Name | None = None

@@ -23,7 +23,7 @@ class BuildNeedPart(msgspec.Struct, frozen=True, kw_only=True):
     asked_by: str | None
     near: tuple[str, ...]  # names that are there and differ by one easily misread character
     spelled_at: tuple[str, ...]  # "Makefile:7", for a near miss
-    elsewhere: tuple[str, ...]  # copies where nobody looks
+    elsewhere: tuple[str, ...]  # copies where no loader looks
     brought_by: tuple[str, ...]  # packages of the operating system's archive
     do: Message | None  # what would mend it, where that is certain
     searched: tuple[CandidatePart, ...]

@@ -40,7 +40,7 @@ class RungPart(msgspec.Struct, frozen=True, kw_only=True):
     remedy: str
     do: str
     command: str | None
-    disturbs: int  # 0 it only looks ... 4 it cannot simply be taken back
+    disturbs: int  # 0 it only looks ... 4 it cannot simply be undone
     needs: tuple[str, ...]
     proves: str
     outcome: str | None = msgspec.field(
@@ -74,7 +74,7 @@ class HandoffRecord(msgspec.Struct, frozen=True, kw_only=True):
     check: tuple[str, ...]
     tried: tuple[Attempt, ...]
     sound: bool  # the latest trace has found nothing at fault
-    asked_back: tuple[str, ...]  # what whoever gets it would have to ask
+    asked_back: tuple[str, ...]  # what its recipient would have to ask
 
 
 class MergeRecord(msgspec.Struct, frozen=True, kw_only=True):

@@ -16,7 +16,7 @@ class ComparisonRecord(msgspec.Struct, frozen=True):
     tree: str
     faults: int
     restorable: int
-    number: int | None  # of the restoration, where one was carried out
+    number: int | None  # of the restoration, where one was performed
     differences: tuple[ReferenceDifference, ...]
     schema: Literal["fundamen.comparison/2"] = "fundamen.comparison/2"
 

@@ -60,10 +60,10 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[StepPart, ...]
     unmet: tuple[Unmet, ...]
     launched: LaunchPart | None
-    restart: tuple[Message, ...] = ()  # what must be started anew so that it uses what was restored
+    restart: tuple[Message, ...] = ()  # what must be started again so that it uses what was restored
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
     harmed: tuple[Harm, ...] = ()  # programs that would lack something; it is not offered then
-    further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
+    further: tuple[str, ...] = ()  # programs that are repaired as well; their faults are among those that are counted
     installed: tuple[InstalledPart, ...] = ()  # what publishers' installers have done
     waiting: Waiting | None = None  # an installer that waits, where one was named
     asked_because: str = ""  # the reason that was given for versions that were asked for

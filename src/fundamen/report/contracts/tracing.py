@@ -29,7 +29,7 @@ class CandidatePart(msgspec.Struct, frozen=True):
 
 
 class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
-    """One thing that a program stands on."""
+    """One thing that a program depends on."""
 
     name: str
     kind: str

@@ -1,6 +1,6 @@
 """Figures of bars: laid out once, drawn as SVG, as a page of HTML, or (``charts_png``) as PNG.
 
-Parts of a bar are told apart by form (filled, striped, hollow); colour only repeats it.
+Parts of a bar are distinguished by form (filled, striped, hollow); colour only repeats it.
 """
 
 from collections.abc import Iterator, Sequence
@@ -55,7 +55,7 @@ class Figure(msgspec.Struct, frozen=True):
 
 
 class Fill(StrEnum):
-    """How a part of a bar is told from the others."""
+    """How a part of a bar is distinguished from the others."""
 
     FILLED = "filled"
     STRIPED = "striped"

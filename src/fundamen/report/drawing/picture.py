@@ -1,4 +1,4 @@
-"""Lay out what a program stands on: the program above, its components below it, level by level.
+"""Lay out what a program depends on: the program above, its components below it, level by level.
 
 A component's level is the length of the shortest way to it. Within a level a component stands below what needs it,
 those at fault first; a level that is too wide goes on in further rows.
@@ -158,7 +158,7 @@ def _edges(
 
 
 def _leading_to_faults(drawn: list[Component], parents: list[int | None]) -> set[int]:
-    """The components that stand on a shortest way from the program to a fault."""
+    """The components on a shortest way from the program to a fault."""
     leading: set[int] = set()
     for number, component in enumerate(drawn):
         at: int | None = number if component.is_fault else None

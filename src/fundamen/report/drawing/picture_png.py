@@ -1,4 +1,4 @@
-"""The picture of what a program stands on, as PNG, drawn by matplotlib from the same layout as the SVG."""
+"""The picture of what a program depends on, as PNG, drawn by matplotlib from the same layout as the SVG."""
 
 import io
 from collections.abc import Callable

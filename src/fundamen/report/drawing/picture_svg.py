@@ -1,4 +1,4 @@
-"""The picture of what a program stands on, as SVG: verdicts are told by form and word, colour only repeats them."""
+"""Draw a program's dependencies as SVG: form and word give the verdict, colour only repeats it."""
 
 from collections.abc import Callable
 from html import escape

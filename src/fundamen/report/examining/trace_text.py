@@ -1,4 +1,4 @@
-"""A trace as text: the answer, the faults with their reasons, what the program stands on, the next step."""
+"""A trace as text: the answer, the faults with their reasons, what the program depends on, the next step."""
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence

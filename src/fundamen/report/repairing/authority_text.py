@@ -1,4 +1,4 @@
-"""A certificate authority of a directory as text: what is not right, and how whoever waits for it goes on."""
+"""A certificate authority of a directory as text: what is not right, and how a program that waits for it continues."""
 
 from collections.abc import Sequence
 

@@ -115,7 +115,7 @@ def tried_text(case: Case, ladder: Ladder, outcome: RemedyOutcome) -> str:
         page.raw(f"fundamen case close --helped '{shorten(what_helped(case)[-1], 60)}'")
         return page.text()
     page.answer(
-        f"Recorded: {_OUTCOMES[outcome]}.{' Take it back first: fundamen undo.' if outcome is RemedyOutcome.WORSE else ''}"
+        f"Recorded: {_OUTCOMES[outcome]}.{' Undo it first: fundamen undo.' if outcome is RemedyOutcome.WORSE else ''}"
     )
     if ladder.next is not None:
         page.heading("Next")

@@ -127,6 +127,6 @@ def brought_back_text(copy: ColdCopy, restoration: Restoration[Differing], machi
 
 
 def drop_text(copy: ColdCopy) -> str:
-    """The question before a copy is given up."""
+    """The question before a copy is deleted."""
     files = f"{count_of(copy.file_count, 'file')}, {size_in_words(copy.size)}"
     return f"Delete cold copy {copy.number} of {copy.folder} ({copy.taken_at:%Y-%m-%d %H:%M} UTC, {files})?"

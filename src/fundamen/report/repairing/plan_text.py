@@ -67,7 +67,7 @@ def plan_file_text(plan: PlanFile, name: str, *, drawn: bool) -> str:
 def plan_text(
     restoration: Restoration[Traces], state: RestoreState, words: Sequence[str], machine: Machine, *, drawn: bool
 ) -> str:
-    """The page after a plan was carried out, rehearsed or declined; ``words`` name it and its media."""
+    """The page after a plan was performed, rehearsed or declined; ``words`` name it and its media."""
     page = Page(drawn=drawn)
     if restoration.proof is None:
         if state in {"rehearsed", "declined"}:

@@ -76,7 +76,7 @@ def restored_text(restoration: Restoration[ReferenceComparison], machine: Machin
     """The page after a tree was restored."""
     page = Page(drawn=drawn)
     proof = restoration.proof
-    assert proof is not None  # noqa: S101 - it was carried out
+    assert proof is not None  # noqa: S101 - it was performed
     brought = restoration.prepared.before.fault_count - proof.fault_count
     verb = "differs" if len(proof.at_fault) == 1 else "differ"
     rest = f" {count_of(len(proof.at_fault), 'file')} still {verb}." if proof.at_fault else " Nothing differs any more."

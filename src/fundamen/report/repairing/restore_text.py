@@ -24,8 +24,8 @@ from fundamen.sources.catalogue import Source, SourceKind
 from fundamen.trace.records import Trace
 
 _MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
-_MOST_PROGRAMS = 6  # programs of which each is told by itself
-_MOST_NAMES = 8  # of sound files that are told
+_MOST_PROGRAMS = 6  # programs of which each is reported by itself
+_MOST_NAMES = 8  # of sound files that are reported
 
 _DONE = {
     "install": "installed",
@@ -107,13 +107,13 @@ def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> No
 
 def answers(traces: Sequence[Trace], machine: Machine) -> str:
     """The answers for some programs: one sentence for each or, for very many, one for all that are well."""
-    told = traces if not _is_long(traces) else [trace for trace in traces if trace.faults]
-    sentences = [answer(trace, machine) for trace in told]
+    subject = traces if not _is_long(traces) else [trace for trace in traces if trace.faults]
+    sentences = [answer(trace, machine) for trace in subject]
     return " ".join((*sentences, _of_sound(traces, machine)) if _is_long(traces) else sentences)
 
 
 def _is_long(traces: Sequence[Trace]) -> bool:
-    """Whether those that have what they need are too many to be told one by one."""
+    """Whether those that have what they need are too many to be reported one by one."""
     return sum(not trace.faults for trace in traces) > _MOST_PROGRAMS
 
 
@@ -128,12 +128,12 @@ def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
     names = [title_of(trace, machine) for trace in traces]
     if len(set(names)) < len(names):
         names = [trace.program for trace in traces]
-    told, has, all_of_it = names[-1], "has", "all that it needs"
+    subject, has, all_of_it = names[-1], "has", "all that it needs"
     if len(names) > _MOST_PROGRAMS:
-        told, has, all_of_it = f"all {len(names)}", "have", "all that they need"
+        subject, has, all_of_it = f"all {len(names)}", "have", "all that they need"
     elif len(names) > 1:
-        told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"
-    return f"{told} then still {has} {count_of(faults, 'fault')}" if faults else f"{told} then {has} {all_of_it}"
+        subject, has, all_of_it = f"{', '.join(names[:-1])} and {subject}", "have", "all that they need"
+    return f"{subject} then still {has} {count_of(faults, 'fault')}" if faults else f"{subject} then {has} {all_of_it}"
 
 
 def restoration_text(
@@ -153,8 +153,8 @@ def restoration_text(
         rehearsal: as it was planned.
         machine: whose it was.
         drawn: whether the terminal can draw block marks.
-        options: of the command that rehearsed it, without which it could not be carried out.
-        again: the command that carries it out, if it was another one that rehearsed it.
+        options: of the command that rehearsed it, without which it could not be performed.
+        again: the command that performs it, if it was another one that rehearsed it.
         more: further programs that were restored with the first.
     """
     page = Page(drawn=drawn)
@@ -206,7 +206,7 @@ def undo_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
 
 
 def resumed_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
-    """The page after a restoration that was cut off has come to its end."""
+    """The page after a restoration that was interrupted has come to its end."""
     page = Page(drawn=drawn)
     page.answer(f"Restoration {entry.number} is finished: {_steps(entry)} as planned.", good=True)
     page.blank()
@@ -236,7 +236,7 @@ def _look_again(page: Page, entry: JournalEntry, machine: Machine) -> None:
 
 
 def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
-    """The page that consent is asked on: whose originals would be given up."""
+    """The page that consent is asked on: whose originals would be deleted."""
     page = Page(drawn=drawn)
     size = size_in_words(sum(each.size for each in chosen))
     page.answer(f"{count_of(len(chosen), 'restoration')} would become final; their kept originals take up {size}.")
@@ -291,7 +291,7 @@ def history_text(
 
 
 def _tell_lost(page: Page, lost: Sequence[Originals], machine: Machine) -> None:
-    """Originals that nobody could undo any more, for their journal is gone."""
+    """Originals that cannot be restored any more, for their journal is gone."""
     if lost:
         page.heading("Originals whose journal is gone")
         page.columns([(f"{each.begun:%Y-%m-%d %H:%M}", each.restoration.program, each.folder) for each in lost])

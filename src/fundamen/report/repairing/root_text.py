@@ -20,7 +20,7 @@ _LONGEST_NAME = 54  # characters in a table
 
 
 def root_rehearsal_text(planned: RootImport, machine: Machine, *, drawn: bool) -> str:
-    """The page on which the fingerprint is asked for. It is not on it: whoever reads it off there checks nothing."""
+    """The page on which the fingerprint is asked for. It is not on it: reading it off there would check nothing."""
     page = Page(drawn=drawn)
     name, after = machine.paths.basename(planned.prepared.work.program), planned.prepared.rehearsed
     is_well = after is not None and after.holds

@@ -12,7 +12,7 @@ from fundamen.sources.offers import Offer
 from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
 from fundamen.trust.fingerprint import group_digits
 
-_MOST_SHOWN = 40  # packages of a source that are told
+_MOST_SHOWN = 40  # packages of a source that are reported
 
 
 def trusted_text(catalogue: Catalogue, *, drawn: bool) -> str:

@@ -267,7 +267,7 @@ class _Checking:
         return ask_to_accept(self._machine, MachinePath(path), self._output)
 
     def _save_plan(self, sheet: Sheet, outcome: CheckOutcome, name: str) -> str:
-        """Write a plan; give the command that carries it out, empty where there is nothing to be planned."""
+        """Write a plan; give the command that performs it, empty where there is nothing to be planned."""
         from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where a plan is asked for
         from fundamen.restore.plan_file import plan_bytes  # noqa: PLC0415
 

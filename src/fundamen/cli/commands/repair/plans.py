@@ -92,7 +92,7 @@ def run(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Rehearse a PLAN, ask, and carry it out; 'fundamen undo' takes all of it back.
+    """Rehearse a PLAN, ask, and perform it; 'fundamen undo' takes all of it back.
 
     A plan names the source of each file. Where that was an installation medium, name the medium again.
 
