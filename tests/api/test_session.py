@@ -69,7 +69,7 @@ def test_a_message_is_explained_with_its_background(broken: ALinuxMachine, home:
     result = Session(home).clues(text, broken.root)
     assert result.background is not None
     assert [fault.name for trace in result.background.traces for fault in trace.faults] == ["liba.so"]
-    assert json.loads(result.to_json())["schema"] == "fundamen.clues/3"
+    assert json.loads(result.to_json())["schema"] == "fundamen.clues/4"
 
 
 def test_the_clock_is_the_callers(broken: ALinuxMachine, home: Path) -> None:

@@ -79,6 +79,7 @@ def test_a_file_that_a_message_only_implies_is_found_gone(
 
 
 TEXT = "sounder: the picture cannot be written\n"
+NAMED = {"gone": True, "empty": True}
 
 
 def a_sounder(linux: ALinuxMachine) -> ALinuxMachine:
@@ -99,28 +100,40 @@ def a_sounder(linux: ALinuxMachine) -> ALinuxMachine:
 
 
 @pytest.mark.parametrize(
-    ("lost", "text", "found"),
+    ("lost", "text", "expected"),
     [
-        ("/usr/share/sounder/ebb.dat", TEXT, True),  # of the program's own package
-        ("/usr/lib64/sound/gif.so", TEXT, True),  # of the package of a library that it loads
-        ("/usr/share/sound/C.utf8", "sounder: the locale C.UTF-8 cannot be used\n", True),  # the text is about it
-        ("/usr/share/sound/other", TEXT, False),  # of a far package, and nothing in the text is like it
-        ("/usr/share/doc/x", TEXT, False),  # documentation
-        ("/usr/share/sounder/ebb.dat", "sounder: connect to tides.example: Connection refused\n", False),
-        ("", TEXT, False),
+        ("/usr/share/sounder/ebb.dat", TEXT, NAMED),  # of the program's own package
+        ("/usr/lib64/sound/gif.so", TEXT, NAMED),  # of the package of a library that it loads
+        ("/usr/share/sound/C.utf8", "sounder: the locale C.UTF-8 cannot be used\n", NAMED),  # the text is about it
+        ("/usr/share/sound/other", TEXT, {"gone": False}),  # of a far package, and nothing in the text is like it
+        ("/usr/share/doc/x", TEXT, {}),  # documentation
+        ("/usr/share/sounder/ebb.dat", "sounder: connect to tides.example: Connection refused\n", {}),
+        ("", TEXT, {}),
     ],
 )  # fmt: skip
-@pytest.mark.parametrize("is_empty", [False, True])
+@pytest.mark.parametrize("damage", ["gone", "empty"])
 def test_what_is_gone_or_empty_around_a_program_is_found(
-    explained: Any, linux: ALinuxMachine, lost: str, text: str, *, found: bool, is_empty: bool
+    explained: Any, linux: ALinuxMachine, lost: str, text: str, expected: dict[str, bool], damage: str
 ) -> None:
     a_sounder(linux)
-    if lost and is_empty:
+    if lost and damage == "empty":
         linux.file(lost, b"")
     elif lost:
         (linux.root / lost[1:]).unlink()
     behind = explained(text)["behind"] or {"lost": []}
-    assert [(each["path"], each["is_empty"]) for each in behind["lost"]] == ([(lost, is_empty)] if found else [])
+    found = [(each["path"], each["damage"], each["is_named"]) for each in behind["lost"]]
+    assert found == ([(lost, damage, expected[damage])] if damage in expected else [])
+
+
+@pytest.mark.parametrize(
+    "text", ["sounder: the picture cannot be written\n", "bash: line 1: 234 Segmentation fault      sounder\n"]
+)
+def test_data_of_a_package_that_was_altered_is_found_where_nothing_else_is(
+    explained: Any, linux: ALinuxMachine, text: str
+) -> None:
+    a_sounder(linux).file("/usr/share/sounder/ebb.dat", b"flow")
+    [lost] = explained(text)["behind"]["lost"]
+    assert (lost["path"], lost["damage"]) == ("/usr/share/sounder/ebb.dat", "altered")
 
 
 def test_a_setting_that_is_gone_comes_back_by_its_own_name(explained: Any, linux: ALinuxMachine) -> None:

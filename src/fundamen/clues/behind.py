@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.clues.findings import Finding
 from fundamen.clues.lost_around import find_lost_around, speakers_of
-from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
+from fundamen.clues.lost_files import FileDamage, LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
 from fundamen.clues.places import FoundPlace, folders_of_system, likely_names, look_up, names_in, other_versions
@@ -153,11 +153,16 @@ def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
         if lost[1:]
         else UNSAID
     )
-    if lost[0].is_empty:
-        return say(
-            "clues.is-empty-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more
-        )
-    return say("clues.is-gone-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
+    path, package = lost[0].path, lost[0].package
+    if not lost[0].is_named:
+        return say("clues.the-text-names-no-file-at-fault", path=path, package=package, more=more)
+    match lost[0].damage:
+        case FileDamage.GONE:
+            return say("clues.is-gone-the-installed-package-brought", path=path, package=package, more=more)
+        case FileDamage.EMPTY:
+            return say("clues.is-empty-the-installed-package-brought", path=path, package=package, more=more)
+        case FileDamage.ALTERED:
+            return say("clues.is-altered-the-installed-package-brought", path=path, package=package, more=more)
 
 
 def _settings_of_speaker(machine: Machine, reading: Reading) -> Message:

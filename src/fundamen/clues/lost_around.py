@@ -2,17 +2,19 @@
 
 A program loads more than it is linked with: plug-ins, tables, data. Its packages, those of the libraries that it loads
 and those that they depend on have lists of their files, and on a healthy machine all of them are there. What is not is
-reported: for the nearest packages always, for the others if the text has a word that is much like the file's name.
+reported: of the nearest packages first, then of all others what is named much like a word of the text. Where the text
+names nothing of all this, what few other packages have lost is at least what is wrong with the machine.
 """
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import islice
+from itertools import compress
 
-from fundamen.clues.lost_files import LostFile, is_command
+import msgspec
+
+from fundamen.clues.lost_files import FileDamage, LostFile, is_command
 from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
-from fundamen.evidence.debian_dependencies import dependencies_of
 from fundamen.evidence.dpkg import find_listed
 from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, RecordedPackage, Records
 from fundamen.knowledge.entries import KnownMessage
@@ -25,12 +27,21 @@ from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
-_MOST_LOST, _MOST_PROGRAMS, _MOST_FAR = 5, 4, 80
+_MOST_LOST, _MOST_PROGRAMS, _MOST_PACKAGES = 5, 4, 3
+_MOST_BYTES = 1 << 30  # that are read to compare them
 _SPEAKER = re.compile(r"(?:\S+ +\S+ +\S+ \S+ )?([\w.+/-]{2,200}?)(?:\[\d+\])?: ")  # perhaps behind the head of syslog
 _WORD = re.compile(r"[A-Za-z0-9_][\w.+/-]*\w")
 _LEAST_WORD = 3  # letters
 _PYTHON = "Traceback (most recent call last)"
 _EMPTY = "d41d8cd98f00b204e9800998ecf8427e"  # the MD5 digest of no bytes at all
+# Parts of words that many texts and names of files have.
+_COMMON = {
+    "all", "and", "any", "bin", "can", "cannot", "conf", "config", "could", "data", "default", "directory", "error",
+    "failed", "file", "files", "for", "from", "has", "init", "install", "line", "linux", "list", "load", "local",
+    "main", "module", "modules", "more", "most", "name", "not", "open", "path", "plugin", "program", "root", "run",
+    "share", "shared", "system", "test", "text", "the", "this", "tmp", "usr", "version", "was", "with",
+}  # fmt: skip
+_OF_CRASHES = {"failed", "ended", "corrupt"}
 # What a text is about that no file of a package would change.
 _OF_ELSEWHERE = {"unreachable", "denied", "full", "in use", "expired", "untrusted"}
 
@@ -69,15 +80,27 @@ class _Around:
         self._records = Records(machine)
         self._by_name = {package.name: package for package in self._records.packages}
         self._words = {_plain(word) for word in _words_of(reading)}
+        self._parts = {part for word in _words_of(reading) for part in _parts_of(word)}
         self._programs = tuple(dict.fromkeys((*(trace.program for trace in traces), *self._speakers())))
 
     def find(self) -> tuple[LostFile, ...]:
         near = self._near()
-        about = self._reading.decisive.entry.about if self._reading.decisive and self._reading.decisive.entry else ""
-        found = [] if about in _OF_ELSEWHERE else list(self._lost_of(near))
-        far = [] if found else self._depended_on(near)
-        found += self._lost_of(islice(far, _MOST_FAR), only_alike=True)
-        found.sort(key=lambda each: not self._is_alike(each.path))
+        decisive = self._reading.decisive
+        entry = decisive.entry if decisive is not None and not decisive.is_guess else None
+        is_of_elsewhere = entry is not None and entry.about in _OF_ELSEWHERE
+        found = [] if is_of_elsewhere else list(self._lost_of(near))
+        if not found:
+            found = self._lost_anywhere(near)
+            is_alike = [self._is_alike(each.path) or self._has_like_part(each.path) for each in found]
+            if any(is_alike):
+                found = list(compress(found, is_alike))
+            elif is_of_elsewhere or len({each.package for each in found}) > _MOST_PACKAGES:
+                found = []
+            elif not found:
+                found = list(self._altered_of(near)) if entry is None or entry.about in _OF_CRASHES else []
+            else:
+                found = [msgspec.structs.replace(each, is_named=False) for each in found]
+        found.sort(key=lambda each: (not self._is_alike(each.path), not self._has_like_part(each.path)))
         return tuple(found[:_MOST_LOST])
 
     def _speakers(self) -> Iterator[MachinePath]:
@@ -101,41 +124,53 @@ class _Around:
                 path = self._machine.real(MachinePath(mention.text))
                 if self._machine.look(path).kind is EntryKind.FILE:
                     paths[path] = None
-        return self._packages(package for package, _ in find_listed(self._machine, paths, ()))
+        names = dict.fromkeys(name.partition(":")[0] for name, _ in find_listed(self._machine, paths, ()))
+        return [self._by_name[name] for name in names if name in self._by_name]
 
-    def _packages(self, names: Iterable[str]) -> list[RecordedPackage]:
-        plain = dict.fromkeys(name.partition(":")[0] for name in names)
-        return [self._by_name[name] for name in plain if name in self._by_name]
-
-    def _depended_on(self, near: Sequence[RecordedPackage]) -> Iterator[RecordedPackage]:
-        """The packages on which others depend, the nearest first; those that the text calls by name before them."""
-        seen = {package.name for package in near}
-        yield from (p for p in self._records.packages if _plain(p.name) in self._words and p.name not in seen)
-        ring = [package.name for package in near]
-        wanted = dependencies_of(self._machine)
-        while ring:
-            further = dict.fromkeys(name for package in ring for name in wanted.get(package, ()) if name not in seen)
-            seen.update(further)
-            yield from self._packages(further)
-            ring = list(further)
-
-    def _lost_of(self, packages: Iterable[RecordedPackage], *, only_alike: bool = False) -> Iterator[LostFile]:
+    def _lost_of(self, packages: Iterable[RecordedPackage]) -> Iterator[LostFile]:
         for package in packages:
             for file in self._records.files(package):
-                is_alike = self._is_alike(file.path)
-                if (is_alike or not only_alike) and (is_alike or not file.is_setting) and self._is_lost(file):
-                    is_empty = self._machine.look(file.path).kind is EntryKind.FILE
-                    by = file.path if file.is_setting else self._records.list_of(package)
-                    yield LostFile(file.path, package.name, by, is_empty)
+                if (not file.is_setting or self._is_alike(file.path)) and (damage := self._damage_of(file)) is not None:
+                    yield self._lost_file(package, file, damage)
 
-    def _is_lost(self, file: RecordedFile) -> bool:
-        """Whether a file is gone, or has lost all its bytes."""
+    def _lost_anywhere(self, but: Sequence[RecordedPackage]) -> list[LostFile]:
+        """All that is gone of any other package; and what is empty, where the text has a word that is like its name."""
+        found = []
+        for package in (each for each in self._records.packages if each not in but):
+            for file in self._records.files(package):
+                is_alike = self._is_alike(file.path)
+                if file.path.startswith(LEFT_OUT) or (file.is_setting and not is_alike):
+                    continue
+                entry = self._machine.look(file.path)
+                if entry.kind is EntryKind.ABSENT or (is_alike and not entry.size):
+                    damage = self._damage_of(file)
+                    found += [self._lost_file(package, file, damage)] if damage is not None else []
+        return found
+
+    def _altered_of(self, packages: Iterable[RecordedPackage]) -> Iterator[LostFile]:
+        """The files whose bytes are not those that their package has recorded, within a bound of bytes read."""
+        left = _MOST_BYTES
+        for package in packages:
+            for file in self._records.files(package):
+                entry = self._machine.look(file.path)
+                if file.md5 and not file.is_setting and entry.kind is EntryKind.FILE and 0 < entry.size <= left:
+                    left -= entry.size
+                    if self._machine.digest(file.path, "md5") != file.md5:
+                        yield self._lost_file(package, file, FileDamage.ALTERED)
+
+    def _lost_file(self, package: RecordedPackage, file: RecordedFile, damage: FileDamage) -> LostFile:
+        by = file.path if file.is_setting else self._records.list_of(package)
+        return LostFile(file.path, package.name, by, damage)
+
+    def _damage_of(self, file: RecordedFile) -> FileDamage | None:
+        """Whether a file is gone, or has lost all its bytes; None where it has some."""
         if file.path.startswith(LEFT_OUT):
-            return False
+            return None
         entry = self._machine.look(file.path)
         if entry.kind is EntryKind.ABSENT:
-            return is_gone(self._machine, file.path)
-        return entry.kind is EntryKind.FILE and not entry.size and file.md5 not in {"", _EMPTY}
+            return FileDamage.GONE if is_gone(self._machine, file.path) else None
+        is_empty = entry.kind is EntryKind.FILE and not entry.size and file.md5 not in {"", _EMPTY}
+        return FileDamage.EMPTY if is_empty else None
 
     def _is_alike(self, path: MachinePath) -> bool:
         """Whether the text has a word that is much like a file's name, or like that of the folder it is in."""
@@ -143,6 +178,10 @@ class _Around:
         name = parts[-1]
         spelled = {name, name.partition(".")[0], name.rpartition(".")[0], "/".join(parts[-2:]), parts[-2]}
         return not self._words.isdisjoint(_plain(each) for each in spelled if len(each) >= _LEAST_WORD)
+
+    def _has_like_part(self, path: MachinePath) -> bool:
+        """Whether the text has a part of a word that is also one of a file's name."""
+        return not self._parts.isdisjoint(_parts_of(path.rpartition("/")[2]))
 
 
 def _words_of(reading: Reading) -> Iterator[str]:
@@ -156,3 +195,11 @@ def _words_of(reading: Reading) -> Iterator[str]:
 def _plain(word: str) -> str:
     """A word without what differs from one spelling to another: C.UTF-8 and C.utf8."""
     return re.sub(r"[.-]", "", word).lower()
+
+
+def _parts_of(name: str) -> Iterator[str]:
+    """The parts of a word or a file's name that may tell which it is: of libgst-vorbis.so.0, gst and vorbis."""
+    for part in re.split(r"[^A-Za-z]+", name):
+        plain = part.lower().removeprefix("lib")
+        if len(plain) >= _LEAST_WORD and plain not in _COMMON:
+            yield plain

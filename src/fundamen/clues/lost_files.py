@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterator
 from contextlib import suppress
+from enum import StrEnum
 from itertools import islice
 
 import msgspec
@@ -45,13 +46,22 @@ def is_command(name: str) -> bool:
     return _COMMAND.fullmatch(name) is not None
 
 
+class FileDamage(StrEnum):
+    """States in which a file of a package can be of no use."""
+
+    GONE = "gone"
+    EMPTY = "empty"  # it is there, without its bytes
+    ALTERED = "altered"  # its bytes are not those that its package has recorded
+
+
 class LostFile(msgspec.Struct, frozen=True):
-    """A file that is gone, or has lost all its bytes."""
+    """A file of a package that is gone, or does not have its bytes."""
 
     path: MachinePath
     package: str  # that has brought it, and is installed
     restored_by: MachinePath  # what to name for it: the package's list of files, or the file, if it is a setting
-    is_empty: bool = False  # whether it is there, without its bytes
+    damage: FileDamage = FileDamage.GONE
+    is_named: bool = True  # whether the text names it or its program; otherwise it is only what is wrong on the machine
 
 
 def find_lost_files(machine: Machine, reading: Reading) -> tuple[LostFile, ...]:

@@ -8,11 +8,14 @@ from fundamen.messages import UNSAID, Message, as_command, say
 from fundamen.model.display import printable
 
 _GROUPS = {"sources", "cold-copies", "plans", "roots", "references", "locks"}  # commands whose name has a second word
+_JUDGING_RIGHTS = {"inspect", "restore", "survey", "trace"}  # commands whose answer may differ from user to user
 
 
 def command(machine: Machine, *words: str) -> Message:
     """A fundamen command for a machine, quoted for a shell."""
     place = [] if machine.is_live else ["--machine", machine.root]
+    if machine.run_as is not None and words[0] in _JUDGING_RIGHTS:
+        place += ["--as", machine.run_as.name]
     group = 2 if words[0] in _GROUPS else 1  # the options come behind the whole name of a command
     return as_command(printable(shlex.join(["fundamen", *words[:group], *place, *words[group:]])))
 

@@ -6,9 +6,11 @@ bytes are those of the package.
 
 from collections.abc import Iterable, Iterator
 
+import msgspec
+
 from fundamen.changes.files import rights_of
 from fundamen.changes.rights import ChangeRights, give
-from fundamen.evidence.debian_capabilities import capabilities_given_to
+from fundamen.evidence.debian_given_rights import rights_given_to
 from fundamen.formats.unix.access import capability_bytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.messages import say
@@ -48,10 +50,14 @@ def find_lost_rights(machine: Machine, path: MachinePath, catalogues: Iterable[C
 def _lost_by(machine: Machine, path: MachinePath, file: PackageFile | PackageFolder) -> Iterator[ChangeRights]:
     if isinstance(file, PackageFile) and not _has_its_bytes(machine, path, file):
         return
+    given = rights_given_to(machine, path)
+    if given.mode is not None:
+        file = msgspec.structs.replace(
+            file, mode=given.mode, owner=given.owner or file.owner, group=given.group or file.group
+        )
     mode, owner = rights_of(machine, file)
-    capabilities = capabilities_given_to(machine, path)
     try:
-        data = capability_bytes(capabilities) if capabilities else None
+        data = capability_bytes(given.capabilities) if given.capabilities else None
     except ValueError:
         data = None
     if isinstance(file, PackageFolder):

@@ -13,11 +13,18 @@ TEXTS = {
     "check-the-likely-cause-first": "Check the likely cause first: {cause}.",
     "read-line-and-the-lines-around": "Read line {line} and the lines around it: no command can find out more.",
     "ask-for-the-lines-before-and": "Ask for the lines before and after this one: no command can find out more.",
-    "more-of-its-files-gone": " {count} more of its files {verb} gone.",
+    "more-of-its-files-gone": " {count} more {verb} at fault.",
     "is-empty-the-installed-package-brought": (
         "{path} is empty. The installed package {package} brought it with content.{more}"
     ),
     "is-gone-the-installed-package-brought": "{path} is gone. The installed package {package} brought it.{more}",
+    "is-altered-the-installed-package-brought": (
+        "{path} does not have the bytes that its package {package} recorded.{more}"
+    ),
+    "the-text-names-no-file-at-fault": (
+        "The text names no file at fault. But {path} is gone from this machine; the installed package {package} "
+        "brought it.{more}"
+    ),
     "is-trusted-on-this-machine-now": (
         "{name} is trusted on this machine now, or carries no signature that could be judged."
     ),

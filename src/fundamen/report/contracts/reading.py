@@ -88,7 +88,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
 class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One text, for ``clues --json``."""
 
-    schema: Literal["fundamen.clues/3"] = "fundamen.clues/3"
+    schema: Literal["fundamen.clues/4"] = "fundamen.clues/4"
     input: str  # the log's path; "-" for standard input; "message" for --text
     lines: int = 0
     encoding: str = ""

@@ -117,7 +117,9 @@ def _decisive(page: Page, reading: Reading, decisive: Finding, behind: Behind | 
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
     label = f"line {decisive.line}"
     page.field(label, shorten(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
-    if is_explained:  # what is behind it is known: no need to guess
+    if (
+        is_explained and not decisive.is_guess and decisive.entry is not None
+    ):  # what is behind it is known: no need to guess
         page.field("means", means_of(decisive), indent=2)
     for code in _codes(reading):
         page.field("code", f"{code.name}{_value(code)}: {code.means}", indent=2)
@@ -143,8 +145,8 @@ def _behind(page: Page, behind: Behind | None) -> None:
     if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant or behind.signed):
         return
     if behind.lost:
-        page.heading("Gone on this machine")
-        page.columns([(each.path, f"package {each.package}") for each in behind.lost])
+        page.heading("Files of packages on this machine")
+        page.columns([(each.path, each.damage, f"package {each.package}") for each in behind.lost])
         return
     page.heading("On this machine")
     if behind.reason and not _explains(behind):
