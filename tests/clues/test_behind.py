@@ -1,6 +1,9 @@
 """What a machine shows behind a message: commands that are gone, symbols that another copy lacks, damaged databases."""
 
+import gzip
 import json
+import lzma
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -159,3 +162,36 @@ def test_a_file_that_is_at_fault_is_reported_once(explained: Any, linux: ALinuxM
     text = "sounder: error while loading shared libraries: /usr/lib64/libsound.so.1: invalid ELF header\n"
     behind = explained(text)["behind"]
     assert (behind["traced"], behind["places"]) == (["/usr/bin/sounder"], [])
+
+
+LIST = "/var/lib/apt/lists/archive.example_dists_tide_main_binary-amd64_Packages"
+
+
+@pytest.mark.parametrize("packing", ["", ".gz", ".xz"])
+@pytest.mark.parametrize(
+    ("text", "package", "program"),
+    [
+        ("ModuleNotFoundError: No module named 'salt_grass.depth'\n", "python3-salt-grass", "/usr/bin/python3"),
+        ("Can't locate Salt/Grass.pm in @INC (you may need to install the Salt::Grass module)\n", "libsalt-grass-perl",
+         "/usr/bin/perl"),
+        ("bash: line 1: saltgrass: command not found\n", "saltgrass", "/usr/bin/saltgrass"),
+        ("ModuleNotFoundError: No module named 'salt'\n", "", ""),  # only the beginning of a package's name
+    ],
+)  # fmt: skip
+def test_what_was_never_installed_leads_to_the_package_that_the_archive_has(
+    explained: Any, linux: ALinuxMachine, text: str, package: str, program: str, packing: str
+) -> None:
+    names = ("python3-salt-grass", "libsalt-grass-perl", "saltgrass", "tide")
+    content = "".join(f"Package: {name}\nVersion: 1\nDescription: for Package: python3-salt\n\n" for name in names)
+    packs: dict[str, Callable[[bytes], bytes]] = {"": bytes, ".gz": gzip.compress, ".xz": lzma.compress}
+    linux.packages({"python3": {"/usr/bin/python3": an_elf()}, "perl": {"/usr/bin/perl": an_elf()}})
+    linux.file(LIST + packing, packs[packing](content.encode()))
+    found = explained(text)
+    words = found["next"][-1]["text"].split()
+    assert (words[-3:] if "--install" in words else []) == (["--install", package, program] if package else [])
+
+
+def test_a_damaged_list_of_packages_says_no_more(explained: Any, linux: ALinuxMachine) -> None:
+    linux.packages({"python3": {"/usr/bin/python3": an_elf()}})
+    linux.file(LIST + ".gz", gzip.compress(b"Package: python3-salt\n\n" * 5000)[:-20]).file(LIST + ".xz", b"no list")
+    assert explained("ModuleNotFoundError: No module named 'tide'\n")["behind"] is None

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fundamen.clues.findings import Finding
+from fundamen.clues.implied import implied_packages
 from fundamen.clues.lost_around import find_lost_around, speakers_of
 from fundamen.clues.lost_files import FileDamage, LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
@@ -16,7 +17,9 @@ from fundamen.clues.places import FoundPlace, folders_of_system, likely_names, l
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.certificate_bundle import BUNDLE
+from fundamen.evidence.debian_lists import find_in_archive
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
+from fundamen.knowledge.entries import KnownMessage
 from fundamen.loaders.launchers import find_launcher
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.access import ORDINARY, find_barrier
@@ -59,6 +62,8 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
     lost: tuple[LostFile, ...] = ()  # files that the text names and that an installed package has brought
     is_explained: bool = False  # whether the reason is more than that a trace shows nothing wrong
+    available: tuple[str, ...] = ()  # packages of the archive that hold what is not installed, by their names
+    used_by: MachinePath | None = None  # the program that needs it
     barred: MachinePath | None = None  # a file or folder that the text names, from which rights keep its user
 
 
@@ -84,7 +89,9 @@ def look_behind(
     traces = tuple(_trace_named(machine, reading, authorities))
     if not any(trace.faults for trace in traces) and (found := _without_trace(machine, reading, traces)) is not None:
         return found
-    return _by_trace_or_place(machine, reading, reading.decisive, authorities, traces)
+    found = _by_trace_or_place(machine, reading, reading.decisive, authorities, traces)
+    is_explained = found is not None and (found.is_explained or bool(found.places) or any(t.faults for t in traces))
+    return found if is_explained else _with_available(machine, reading.decisive, found)
 
 
 def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
@@ -134,6 +141,17 @@ def _by_trace_or_place(
         versions=versions,
         is_explained=bool(by_symbol),
     )
+
+
+def _with_available(machine: Machine, decisive: Finding, found: Behind | None) -> Behind | None:
+    """The same, with the packages of the archive that hold what a message is about, for the program that needs it."""
+    available = find_in_archive(machine, implied_packages(decisive)) if machine.platform is Platform.LINUX else ()
+    speakers = decisive.entry.said_by if isinstance(decisive.entry, KnownMessage) else ()
+    programs = (find_program(machine, name) for name in speakers)
+    program = next((path for path in programs if machine.look(path).kind is EntryKind.FILE), None)
+    if not available or program is None:
+        return found
+    return msgspec.structs.replace(found or Behind(), reason=UNSAID, absent=(), available=available, used_by=program)
 
 
 def _reason_by_symbol(

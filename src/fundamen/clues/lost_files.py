@@ -2,18 +2,16 @@
 
 import re
 from collections.abc import Iterator
-from contextlib import suppress
 from enum import StrEnum
 from itertools import islice
 
 import msgspec
 
-from fundamen.clues.findings import Finding
+from fundamen.clues.implied import implied_files
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_files import LEFT_OUT, Records, list_path
-from fundamen.knowledge.entries import KnownMessage
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import Machine
 from fundamen.machine.pam_services import modules_of
@@ -24,21 +22,8 @@ from fundamen.model.paths import MachinePath
 _MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as an import names it
 _PERL_MODULE = re.compile(r"[A-Za-z_]\w*(?:::\w+){0,20}")
 _COMMAND = re.compile(r"[A-Za-z0-9_][\w.+-]{0,60}")
-_HOLE = re.compile(r"\{(\w+)(?::(lower|first))?\}")
 _MODULE_OF_PAM = "pam-module-unknown"  # the message that names the service, and not the module
 _MOST_LOST = 5
-
-
-def _implied_names(finding: Finding) -> Iterator[str]:
-    """The ends of paths that a message implies, without naming them."""
-
-    def fill(hole: re.Match[str]) -> str:
-        text = finding.holes[hole[1]]
-        return text.lower() if hole[2] == "lower" else text[:1] if hole[2] == "first" else text
-
-    for template in finding.entry.files if isinstance(finding.entry, KnownMessage) else ():
-        with suppress(KeyError):  # a part that the message does not name
-            yield _HOLE.sub(fill, template)
 
 
 def is_command(name: str) -> bool:
@@ -81,7 +66,7 @@ def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
         place = module.replace(".", "/")
         names |= {f"{place}.py", f"{place}/__init__.py"}
     names |= {f"{module.replace('::', '/')}.pm" for module in filter(_PERL_MODULE.fullmatch, components)}
-    names |= {name for each in causes for name in _implied_names(each)}
+    names |= {name for each in causes for name in implied_files(each)}
     services = [e.holes.get("program", "") for e in causes if e.entry is not None and e.entry.id == _MODULE_OF_PAM]
     modules = (module for service in services for module in modules_of(machine, plain_name(service)))
     names |= {f"security/{plain_name(module)}" for module in modules}

@@ -20,7 +20,7 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
-_LISTS = MachinePath("/var/lib/apt/lists")
+LISTS = MachinePath("/var/lib/apt/lists")
 _HELPER = "/usr/lib/apt/apt-helper"
 _AT_ONCE = 4 << 20  # bytes
 _MOST_UNPACKED = 4 << 30  # bytes of one list; a hostile one could unpack to anything
@@ -66,8 +66,8 @@ def find_bringers(
             wanted = {n: ending for n, ending in wanted.items() if not (found[n] or _OF_ONE_PROCESSOR.search(n))}
         if not wanted:
             break
-        with _open_unpacked(machine.host_path(list_path)) as stream:
-            for text in _pieces(stream):
+        with open_unpacked(machine.host_path(list_path)) as stream:
+            for text in pieces(stream):
                 for name, ending in wanted.items():
                     for bringer in _lines_with(text, ending):
                         if len(found[name]) < _MOST_BRINGERS and _is_below(bringer.path, folders):
@@ -79,22 +79,29 @@ def contents_lists(machine: Machine, architectures: Sequence[Architecture]) -> l
     """The contents lists for some architectures that are there and can be unpacked here; those for all come last."""
     debian = [DEBIAN_NAMES.get(architecture, "") for architecture in architectures]
     try:
-        names = machine.names(_LISTS)
+        names = machine.names(LISTS)
     except UnreadableError:
         return []
     stems = {name: name.partition("_Contents-")[2].partition(".")[0] for name in names}
     chosen = [name for stem in (*filter(None, debian), "all") for name in names if stems[name] == stem]
-    paths = [machine.join(_LISTS, name) for name in chosen]
-    return [path for path in paths if machine.look(path).kind is EntryKind.FILE and _can_unpack(path)]
+    paths = [machine.join(LISTS, name) for name in chosen]
+    return [path for path in paths if machine.look(path).kind is EntryKind.FILE and can_unpack(path)]
 
 
-def _can_unpack(path: MachinePath) -> bool:
+def can_unpack(path: MachinePath) -> bool:
+    """Whether a list can be unpacked here."""
     ending = path.rpartition(".")[2]
-    return ending in {"gz", "xz"} or "_Contents-" in ending or os.path.exists(_HELPER)
+    return ending in {"gz", "xz"} or _is_plain(ending) or os.path.exists(_HELPER)
+
+
+def _is_plain(ending: str) -> bool:
+    """Whether the name of a list has no ending for a way of packing, but ends with what it lists."""
+    return "_" in ending
 
 
 @contextmanager
-def _open_unpacked(path: HostPath) -> Iterator[IO[bytes]]:
+def open_unpacked(path: HostPath) -> Iterator[IO[bytes]]:
+    """Open a list of apt, whatever it is packed with."""
     ending = path.rpartition(".")[2]
     if ending == "gz":
         with gzip.open(path) as unzipped:
@@ -102,7 +109,7 @@ def _open_unpacked(path: HostPath) -> Iterator[IO[bytes]]:
     elif ending == "xz":
         with lzma.open(path) as unzipped:
             yield unzipped
-    elif "_Contents-" in ending:  # no ending at all: it is not packed
+    elif _is_plain(ending):
         with open(path, "rb") as stream:
             yield stream
     else:
@@ -116,8 +123,8 @@ def _open_unpacked(path: HostPath) -> Iterator[IO[bytes]]:
                 helper.kill()
 
 
-def _pieces(stream: IO[bytes]) -> Iterator[bytes]:
-    """The text in pieces of whole lines."""
+def pieces(stream: IO[bytes]) -> Iterator[bytes]:
+    """The text of a list in pieces of whole lines."""
     rest, size = b"", 0
     try:
         while data := stream.read(_AT_ONCE):

@@ -6,7 +6,7 @@ from typing import Protocol
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, INSTALLED_FILE, Trace
+from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE, INSTALLED_FILE, Trace
 
 
 class OnDemand(Protocol):
@@ -23,7 +23,7 @@ class OnDemand(Protocol):
         """
 
 
-_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE}
+_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE}
 
 
 def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:

@@ -1,7 +1,10 @@
 """Trace a program that is gone: by the package database, which still knows who brought it."""
 
+import msgspec
+
 from fundamen.evidence.alternatives import Alternative, find_alternative
 from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
+from fundamen.evidence.debian_lists import find_in_archive
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
@@ -16,8 +19,17 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, INSTALLED_FILE, Component, Trace
+from fundamen.trace.records import (
+    ALTERNATIVE,
+    BUNDLE_OF_CERTIFICATES,
+    COMMAND,
+    DATABASE,
+    INSTALLED_FILE,
+    Component,
+    Trace,
+)
 
+_COMMANDS = "/usr/bin"  # where a package puts the command of its name
 _NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES}
 
 
@@ -32,13 +44,16 @@ def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
         return path
     places = [place for place, _ in places_on_path(machine, name)]
     listed = next((listed for _, listed in find_listed(machine, places, ())), None)
-    return listed or next((place for place in places if find_alternative(machine, place) is not None), path)
+    listed = listed or next((place for place in places if find_alternative(machine, place) is not None), None)
+    if listed is None and find_in_archive(machine, [name]):
+        return MachinePath(f"{_COMMANDS}/{name}")
+    return listed or path
 
 
 def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     """The trace of a program at whose path nothing is: the file that an installed package brought is its fault.
 
-    None where no installed package knows of it.
+    None where neither an installed package nor the archive knows of it.
 
     Raises:
         UnreadableError: it is a link that leads to nothing, of which no package knows.
@@ -52,7 +67,7 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     if (alternative := find_alternative(machine, program)) is not None and alternative.choices:
         return _trace_alternative(program, alternative, target)
     if target is None:
-        return None
+        return _trace_command(machine, program)
     beside = [
         name for name in machine.names(machine.folder_of(target)) if _is_alike(name, machine.paths.basename(target))
     ]
@@ -92,6 +107,17 @@ def trace_bundle(machine: Machine) -> Trace | None:
         verdict, reason = Verdict.UNVERIFIED, say("trace.it-holds-other-certificates-than-those")
     because = say("trace.the-list-of-accepted-certificates")
     return _trace_one(BUNDLE, BUNDLE, reason, because, kind=BUNDLE_OF_CERTIFICATES, verdict=verdict)
+
+
+def _trace_command(machine: Machine, program: MachinePath) -> Trace | None:
+    """The trace of a command that is not installed, where the archive has a package of its name."""
+    folder, _, name = program.rpartition("/")
+    if folder != _COMMANDS or not find_in_archive(machine, [name]):
+        return None
+    reason = say("trace.it-is-not-installed")
+    trace = _trace_one(program, program, reason, say("trace.the-package-database"), kind=COMMAND)
+    faults = (msgspec.structs.replace(fault, brought_by=(name,)) for fault in trace.components)
+    return msgspec.structs.replace(trace, components=tuple(faults))
 
 
 def _trace_alternative(program: MachinePath, alternative: Alternative, target: MachinePath | None) -> Trace:

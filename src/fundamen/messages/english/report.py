@@ -23,4 +23,5 @@ TEXTS = {
     "give-the-log-of-the-part-that-fails": (
         "Give the log of the part that fails, or the message itself: fundamen clues --text '...'"
     ),
+    "and-the-archive-has-the-package": "{means} The archive has the package {package}.",
 }

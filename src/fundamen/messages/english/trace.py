@@ -27,6 +27,8 @@ TEXTS = {
     "see-what-is-installed-with-dpkg": "See what is installed with: dpkg --list",
     "of-files-right": "{count} of {other_count} files right",
     "dpkg": "dpkg: {right}",
+    "it-is-not-installed": "it is not installed; the archive has a package of its name",
+    "the-package-database": "the package database",
     "the-list-of": "the list of {package}",
     "the-package-brought-it-and-it": "the package {package} brought it, and it is not there",
     "it-is-no-file-but-a": "it is no file but a {kind}",

@@ -80,6 +80,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
     reason: Message | None  # what the message says, and what is behind it
     places: tuple[PlacePart, ...]
     absent: tuple[str, ...]
+    available: tuple[str, ...]  # packages of the archive that hold what is not installed, by their names
     lost: tuple[LostFile, ...]  # files that are gone, and which installed package has brought them
     meant: tuple[MeantPart, ...]
     versions: tuple[MeantPart, ...]  # the same with another version number
@@ -177,6 +178,7 @@ def _behind(behind: Behind) -> BehindPart:
         ),
         absent=behind.absent,
         lost=behind.lost,
+        available=behind.available,
         meant=tuple(MeantPart(name=name, path=path) for name, path in behind.meant),
         versions=tuple(MeantPart(name=name, path=path) for name, path in behind.versions),
     )

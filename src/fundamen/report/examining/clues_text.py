@@ -82,7 +82,10 @@ def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading])
     if behind is not None and _explains(behind):
         return behind.reason
     guess = "It reads much like: " if reading.decisive.is_guess else ""
-    return guess + means_of(reading.decisive)
+    means = guess + means_of(reading.decisive)
+    if behind is not None and behind.available:
+        return say("report.and-the-archive-has-the-package", means=means, package=behind.available[0])
+    return means
 
 
 def _explains(behind: Behind) -> bool:
@@ -97,29 +100,35 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
         return [say("report.a-program-that-ends-without-a-word")]
     if reading.decisive is None:
         return [say("report.give-the-log-of-the-part-that-fails")]
-    failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []
+    if behind is not None and (found := _steps_on_machine(behind, machine)):
+        return found
+    words = [] if machine.is_live else ["--machine", machine.root]
+    return next_steps(reading, words)
+
+
+def _steps_on_machine(behind: Behind, machine: Machine) -> Sequence[Message]:
+    """The next steps by what is behind a text on a machine; none where nothing there calls for one."""
+    failing = [trace for trace in behind.traces if trace.faults]
     if failing:
         return [command(machine, "trace", failing[0].program), next_step(failing[0], machine)]
-    untrusted = [each for each in behind.signed if not is_trusted(each)] if behind is not None else []
+    untrusted = [each for each in behind.signed if not is_trusted(each)]
     if untrusted:
         path = untrusted[0].path
         return [command(machine, "inspect", path), import_command(machine, path)]
-    named = dict.fromkeys(each.restored_by for each in behind.lost) if behind is not None else {}
-    if behind is not None and behind.barred is not None:
+    if behind.available and behind.used_by is not None:
+        return [command(machine, "restore", "--rehearse", "--install", behind.available[0], behind.used_by)]
+    named = dict.fromkeys(each.restored_by for each in behind.lost)
+    if behind.barred is not None:
         named[behind.barred] = None
-    if named:
-        return [command(machine, "restore", "--rehearse", *named)]
-    words = [] if machine.is_live else ["--machine", machine.root]
-    return next_steps(reading, words)
+    return [command(machine, "restore", "--rehearse", *named)] if named else []
 
 
 def _decisive(page: Page, reading: Reading, decisive: Finding, behind: Behind | None, *, is_explained: bool) -> None:
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
     label = f"line {decisive.line}"
     page.field(label, shorten(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
-    if (
-        is_explained and not decisive.is_guess and decisive.entry is not None
-    ):  # what is behind it is known: no need to guess
+    is_known = not decisive.is_guess and decisive.entry is not None
+    if is_explained and is_known:  # what is behind it is known: no need to guess
         page.field("means", means_of(decisive), indent=2)
     for code in _codes(reading):
         page.field("code", f"{code.name}{_value(code)}: {code.means}", indent=2)
