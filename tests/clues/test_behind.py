@@ -3,7 +3,6 @@
 import gzip
 import json
 import lzma
-from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -164,6 +163,11 @@ def test_a_file_that_is_at_fault_is_reported_once(explained: Any, linux: ALinuxM
     assert (behind["traced"], behind["places"]) == (["/usr/bin/sounder"], [])
 
 
+def pack(data: bytes, ending: str) -> bytes:
+    """A list as apt may keep it."""
+    return gzip.compress(data) if ending == ".gz" else lzma.compress(data) if ending == ".xz" else data
+
+
 LIST = "/var/lib/apt/lists/archive.example_dists_tide_main_binary-amd64_Packages"
 
 
@@ -183,9 +187,8 @@ def test_what_was_never_installed_leads_to_the_package_that_the_archive_has(
 ) -> None:
     names = ("python3-salt-grass", "libsalt-grass-perl", "saltgrass", "tide")
     content = "".join(f"Package: {name}\nVersion: 1\nDescription: for Package: python3-salt\n\n" for name in names)
-    packs: dict[str, Callable[[bytes], bytes]] = {"": bytes, ".gz": gzip.compress, ".xz": lzma.compress}
     linux.packages({"python3": {"/usr/bin/python3": an_elf()}, "perl": {"/usr/bin/perl": an_elf()}})
-    linux.file(LIST + packing, packs[packing](content.encode()))
+    linux.file(LIST + packing, pack(content.encode(), packing))
     found = explained(text)
     words = found["next"][-1]["text"].split()
     assert (words[-3:] if "--install" in words else []) == (["--install", package, program] if package else [])

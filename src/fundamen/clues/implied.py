@@ -1,4 +1,4 @@
-"""Give what a message implies without naming it: ends of paths, and packages of an archive, by the knowledge's templates."""
+"""Give what a message implies without naming it: ends of paths and packages, by the knowledge's templates."""
 
 import re
 from collections.abc import Iterator, Sequence
