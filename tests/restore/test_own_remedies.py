@@ -18,6 +18,7 @@ from fundamen.evidence.alternatives import find_alternative
 from fundamen.evidence.certificate_bundle import bundle_of
 from fundamen.evidence.debian_dependencies import find_removed_packages
 from fundamen.evidence.dpkg_database import find_database_damage
+from fundamen.loaders.preload_list import without_unloadable
 from fundamen.machine.pam_services import modules_of
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt_lists import drop_unproven, take_over_lists
@@ -141,6 +142,27 @@ def test_the_bundle_of_certificates_is_made_of_the_accepted_ones(fundamen: Funda
     assert (linux.root / bundle[1:]).read_text() == "CERTIFICATE b\nCERTIFICATE a\nCERTIFICATE own\n"
     assert fundamen("undo", "-m", linux.root).status == 0
     assert not (linux.root / "etc/ssl").exists()
+
+
+PRELOAD = "/etc/ld.so.preload"
+
+
+@pytest.mark.parametrize(
+    ("listed", "left"),
+    [
+        ("/opt/gone/libwatch.so\n", "\n"),
+        ("# ours\nlibtide.so.1 /opt/gone/libwatch.so\n", "# ours\nlibtide.so.1 \n"),
+        ("/opt/gone/libwatch.so:libtide.so.1 # both\n", "libtide.so.1 # both\n"),
+        ("libwatch.so\n/usr/lib64/libtide.so.1\n", "/usr/lib64/libtide.so.1\n"),
+        ("/etc/hosts\n/usr/lib64\n/usr/lib64/libtide.so.1", "/usr/lib64/libtide.so.1"),  # no library, and a folder
+    ],
+)
+def test_a_list_to_preload_loses_only_what_cannot_be_loaded(
+    mended: Mended, linux: ALinuxMachine, listed: str, left: str
+) -> None:
+    linux.library("/usr/lib64/libtide.so.1").file("/etc/hosts", b"").file(PRELOAD, listed.encode())
+    assert without_unloadable(linux.opened()).decode() == left
+    mended(PRELOAD, "corrupt", PRELOAD)
 
 
 @pytest.mark.parametrize("broken", [b"", b"Package: tide-0\nStatus: install ok installed\ngarbage\n"])

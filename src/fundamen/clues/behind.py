@@ -22,6 +22,7 @@ from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.knowledge.entries import KnownMessage
 from fundamen.loaders.launchers import find_launcher
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.loaders.preload_list import PRELOAD, find_unloadable
 from fundamen.machine.access import ORDINARY, find_barrier
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import EntryKind, Machine
@@ -36,7 +37,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import Inspection, inspect_file
 from fundamen.trace.lost import find_program_or_lost
-from fundamen.trace.records import Component, Trace
+from fundamen.trace.records import PRELOAD_LIST, Component, Trace
 from fundamen.trace.trace import trace_program
 
 if TYPE_CHECKING:  # it loads the library of cryptography, which a text about other things does not need
@@ -267,7 +268,7 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     there = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
     database = (STATUS,) if _is_about_packages(reading) and find_database_damage(machine) is not None else ()
     for path in dict.fromkeys(
-        (*database, *_find_bundle(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
+        (*database, *_find_lists(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
     ):
         if any(path == each.path for trace in found if trace.format is Format.LAUNCHER for each in trace.components):
             continue  # its unit says with which variables and for which user it is started
@@ -297,10 +298,12 @@ def _is_about_packages(reading: Reading) -> bool:
     return reading.decisive is not None and _PACKAGE_MANAGER.match(reading.decisive.text) is not None
 
 
-def _find_bundle(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
-    """The bundle of certificates, where a text names it and it is gone: no package has brought it."""
-    named = any(mention.text == BUNDLE for mention in reading.mentions if mention.kind is MentionKind.PATH)
-    if named and machine.look(BUNDLE).kind is EntryKind.ABSENT:
+def _find_lists(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+    """Files that a text names and no package has brought: a bundle of certificates that is gone, a list to preload."""
+    paths = {mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH}
+    if PRELOAD in paths and find_unloadable(machine):
+        yield PRELOAD
+    if BUNDLE in paths and machine.look(BUNDLE).kind is EntryKind.ABSENT:
         yield BUNDLE
 
 
@@ -362,6 +365,8 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Mes
         return say("clues.traced-now-has-all-that-it", program=program)
     named = plain_name(decisive.holes.get("component", ""))
     cause = _cause_of(machine, trace, named)
+    if cause.kind == PRELOAD_LIST:
+        return say("clues.the-list-to-preload-is-at-fault", path=cause.name, reason=cause.reason)
     depth = max(len(cause.chain) - 1, 0)
     where = (
         say(

@@ -16,11 +16,12 @@ from fundamen.formats.unix.elf_versions import (
 )
 from fundamen.formats.unix.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.elf_binding import bound_symbols_of, exports_of
-from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
+from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders
 from fundamen.loaders.ld_configuration import configured_folders
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Unoffered
+from fundamen.loaders.preload_list import PRELOAD, listed_to_preload
 from fundamen.machine.machine import Machine
 from fundamen.machine.processor import level_in_words, supported_bits
 from fundamen.messages import UNSAID, Message, say
@@ -30,7 +31,6 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _CACHE = MachinePath("/etc/ld.so.cache")
-_PRELOAD = MachinePath("/etc/ld.so.preload")
 _KNOWN_ABIS = {0: 1, 3: 4}  # EI_OSABI of System V and GNU -> the first ABI version that is too new
 
 
@@ -71,7 +71,7 @@ class _Loading(ElfLoading):
         )
 
     def _preloaded_names(self) -> list[str]:
-        in_file = self._machine.fact(_PRELOAD, _listed_to_preload)
+        in_file = self._machine.fact(PRELOAD, listed_to_preload)
         in_variable = words_of(self._machine.environment.get("LD_PRELOAD", ""))
         if self._is_secure:
             in_variable = [name for name in in_variable if self._is_trusted_to_preload(name)]
@@ -268,10 +268,6 @@ def _read_cache(machine: Machine, path: MachinePath) -> dict[str, tuple[CacheEnt
             return read_ld_cache(source)
     except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
         return {}
-
-
-def _listed_to_preload(machine: Machine, path: MachinePath) -> list[str]:
-    return [name for line in lines_of(machine, path) for name in words_of(line)]
 
 
 def _versions(machine: Machine, path: MachinePath) -> _Versions:

@@ -6,7 +6,15 @@ from typing import Protocol
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE, INSTALLED_FILE, Trace
+from fundamen.trace.records import (
+    ALTERNATIVE,
+    BUNDLE_OF_CERTIFICATES,
+    COMMAND,
+    DATABASE,
+    INSTALLED_FILE,
+    PRELOAD_LIST,
+    Trace,
+)
 
 
 class OnDemand(Protocol):
@@ -23,7 +31,7 @@ class OnDemand(Protocol):
         """
 
 
-_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE}
+_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE, PRELOAD_LIST}
 
 
 def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:

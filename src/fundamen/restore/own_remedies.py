@@ -18,6 +18,7 @@ from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.formats.unix.ld_cache import write_ld_cache
 from fundamen.loaders.ld_configuration import CACHE, CONFIGURATION_FOLDER, find_cache_entries
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.loaders.preload_list import PRELOAD, without_unloadable
 from fundamen.loaders.python_environment import find_base
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
@@ -31,7 +32,7 @@ from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import LEADS_TO_NOTHING, expected_state
 from fundamen.trace.astray import link_in_text, moved_folder
 from fundamen.trace.copies import find_copies
-from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, PRELOAD_LIST, Component, Trace
 
 KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 
@@ -81,6 +82,10 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
         if fault.kind == BUNDLE_OF_CERTIFICATES and (data := bundle_of(machine)):
             because = MISSING if is_gone(machine, BUNDLE) else fault.reason
             yield _content_step(BUNDLE, data, because, say("restore.as-the-machine-list-of-accepted"))
+            continue
+        if fault.kind == PRELOAD_LIST:
+            detail = say("restore.without-what-cannot-be-loaded")
+            yield _content_step(PRELOAD, without_unloadable(machine), fault.reason, detail)
             continue
         if fault.kind == DATABASE:
             yield from _bring_back_database(machine)

@@ -9,6 +9,7 @@ from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.loaders.loading import LAUNCHERS
+from fundamen.loaders.preload_list import PRELOAD, find_unloadable
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import find_program, places_on_path
@@ -25,12 +26,13 @@ from fundamen.trace.records import (
     COMMAND,
     DATABASE,
     INSTALLED_FILE,
+    PRELOAD_LIST,
     Component,
     Trace,
 )
 
 _COMMANDS = "/usr/bin"  # where a package puts the command of its name
-_NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES}
+_NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES, PRELOAD_LIST}
 
 
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
@@ -107,6 +109,20 @@ def trace_bundle(machine: Machine) -> Trace | None:
         verdict, reason = Verdict.UNVERIFIED, say("trace.it-holds-other-certificates-than-those")
     because = say("trace.the-list-of-accepted-certificates")
     return _trace_one(BUNDLE, BUNDLE, reason, because, kind=BUNDLE_OF_CERTIFICATES, verdict=verdict)
+
+
+def trace_preload_list(machine: Machine) -> Trace | None:
+    """The trace of the list of libraries to preload; None where there is none."""
+    if machine.look(PRELOAD).kind is not EntryKind.FILE:
+        return None
+    unloadable = find_unloadable(machine)
+    reason = (
+        say("trace.it-names-what-cannot-be-loaded", names=" and ".join(map(printable, unloadable)))
+        if unloadable
+        else say("trace.all-that-it-names-is-there")
+    )
+    verdict = Verdict.CORRUPT if unloadable else Verdict.VERIFIED
+    return _trace_one(PRELOAD, PRELOAD, reason, as_said("ld.so"), kind=PRELOAD_LIST, verdict=verdict)
 
 
 def _trace_command(machine: Machine, program: MachinePath) -> Trace | None:

@@ -13,6 +13,7 @@ from fundamen.model.verdict import Verdict
 
 LOADED = "trace.loaded"  # the code of what was seen of a component that a run has loaded
 # Kinds of components.
+PRELOAD_LIST = "preload-list"
 COMMAND = "command"  # that no installed package has brought
 INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
 DATABASE, BUNDLE_OF_CERTIFICATES = "package-database", "certificate-bundle"

@@ -12,6 +12,7 @@ from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS
 from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import LAUNCHERS, load_map
+from fundamen.loaders.preload_list import PRELOAD
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.sharing import Where, Workers, can_fork
@@ -143,10 +144,11 @@ def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
             from fundamen.trace.installed import trace_installed  # noqa: PLC0415 - likewise
 
             return trace_installed(machine, path)
-    if path in {STATUS, BUNDLE}:
-        from fundamen.trace.lost import trace_bundle, trace_database  # noqa: PLC0415 - seldom traced
+    if path in {STATUS, BUNDLE, PRELOAD}:
+        from fundamen.trace import lost  # noqa: PLC0415 - seldom traced
 
-        return trace_database(machine) if path == STATUS else trace_bundle(machine)
+        traced = {STATUS: lost.trace_database, BUNDLE: lost.trace_bundle, PRELOAD: lost.trace_preload_list}
+        return traced[path](machine)
     kind = machine.look(path).kind
     if kind is EntryKind.FOLDER:
         return _trace_file(machine, path)

@@ -68,4 +68,7 @@ TEXTS = {
     "if-it-is-packed-unpack-it": "If it is packed, unpack it. A program or library: fundamen inspect {name}",
     "the-one-at-is-for": "the one at {path} is for {architecture}",
     "one-lies-at": "one lies at {path}",
+    "the-list-to-preload-is-at-fault": (
+        "{path}, the list of libraries that are loaded into every program, is at fault: {reason}."
+    ),
 }

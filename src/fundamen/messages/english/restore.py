@@ -82,4 +82,5 @@ TEXTS = {
     "as-has-it-with-packages": "as {backup} has it, with {packages} packages",
     "its-lines-end-as-those-of": "its lines end as those of Windows do",
     "set-it-aside-then-restore-again": "{impostor}: set it aside, then restore again",
+    "without-what-cannot-be-loaded": "without what cannot be loaded",
 }

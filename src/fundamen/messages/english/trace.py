@@ -27,6 +27,8 @@ TEXTS = {
     "see-what-is-installed-with-dpkg": "See what is installed with: dpkg --list",
     "of-files-right": "{count} of {other_count} files right",
     "dpkg": "dpkg: {right}",
+    "it-names-what-cannot-be-loaded": "it names {names}, which the loader cannot load",
+    "all-that-it-names-is-there": "all that it names is there",
     "it-is-not-installed": "it is not installed; the archive has a package of its name",
     "the-package-database": "the package database",
     "the-list-of": "the list of {package}",

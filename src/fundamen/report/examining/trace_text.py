@@ -18,6 +18,7 @@ from fundamen.trace.records import (
     INSTALLED_FILE,
     INSTALLED_PACKAGE,
     LOADED,
+    PRELOAD_LIST,
     STRUCTURE,
     Component,
     Trace,
@@ -172,6 +173,8 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
         return f"The package database {trace.program} is {'damaged' if faults else 'whole'}."
     if own.kind == BUNDLE_OF_CERTIFICATES:
         return f"The bundle of trusted certificates {trace.program} is {_verdict_words(own.verdict)}."
+    if own.kind == PRELOAD_LIST:
+        return f"{trace.program} is the list of libraries to preload: {own.reason}."
     if own.kind != INSTALLED_PACKAGE:
         return _answer_of_file(own, name)
     if not faults:
