@@ -198,3 +198,30 @@ def test_a_damaged_list_of_packages_says_no_more(explained: Any, linux: ALinuxMa
     linux.packages({"python3": {"/usr/bin/python3": an_elf()}})
     linux.file(LIST + ".gz", gzip.compress(b"Package: python3-salt\n\n" * 5000)[:-20]).file(LIST + ".xz", b"no list")
     assert explained("ModuleNotFoundError: No module named 'tide'\n")["behind"] is None
+
+
+QT = 'qt.qpa.plugin: Could not load the Qt platform plugin "tide" in "" even though it was found.\n'
+PLUG_IN = "/usr/lib/x86_64-linux-gnu/qt5/plugins/platforms/libqtide.so"
+
+
+def test_a_plug_in_that_a_message_does_not_name_by_file_leads_to_what_it_lacks(
+    explained: Any, linux: ALinuxMachine
+) -> None:
+    linux.file(PLUG_IN, an_elf(soname="libqtide.so", needs=("libebb.so.2",)))
+    linux.file(PLUG_IN.replace("libqtide", "libqflow"), an_elf(soname="libqflow.so", needs=("libflow.so.2",)))
+    found = explained(QT)
+    assert found["behind"]["traced"] == [PLUG_IN]
+    assert found["behind"]["reason"]["code"] == "clues.is-at-fault"
+    assert found["behind"]["reason"]["text"].split()[0] == "libebb.so.2"
+    linux.file("/usr/lib/x86_64-linux-gnu/libebb.so.2", an_elf(soname="libebb.so.2"))
+    assert (explained(QT)["behind"] or {"traced": []})["traced"] == []
+
+
+def test_a_folder_of_plug_ins_that_its_user_may_not_enter_is_named(linux: ALinuxMachine, fundamen: Fundamen) -> None:
+    linux.file(PLUG_IN, an_elf(soname="libqtide.so")).file("/etc/passwd", b"quay:x:1000:1000::/:/bin/sh\n")
+    folder = linux.root / PLUG_IN[1:].rpartition("/")[0]
+    folder.chmod(0o700)
+    ran = fundamen("clues", "-m", linux.root, "--as", "quay", "--json", "-", given=QT.encode())
+    found = json.loads(ran.out)
+    assert "/usr/lib/x86_64-linux-gnu/qt5/plugins/platforms" in found["behind"]["reason"]["text"]
+    assert "--as quay --rehearse" in found["next"][-1]["text"]

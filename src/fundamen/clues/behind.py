@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from itertools import islice
 from typing import TYPE_CHECKING
 
@@ -10,11 +11,13 @@ import msgspec
 from fundamen.clues.findings import Finding
 from fundamen.clues.implied import implied_packages
 from fundamen.clues.lost_around import find_lost_around, speakers_of
-from fundamen.clues.lost_files import FileDamage, LostFile, find_lost_files, is_command
+from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
 from fundamen.clues.places import FoundPlace, folders_of_system, likely_names, look_up, names_in, other_versions
+from fundamen.clues.plug_ins import find_barred_plug_in, find_faulty_plug_ins
 from fundamen.clues.reading import Reading
+from fundamen.clues.reasons import reason_by_place, reason_by_trace, reason_of_loss
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.debian_lists import find_in_archive
@@ -33,11 +36,10 @@ from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
-from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import Inspection, inspect_file
 from fundamen.trace.lost import find_program_or_lost
-from fundamen.trace.records import PRELOAD_LIST, Component, Trace
+from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
 if TYPE_CHECKING:  # it loads the library of cryptography, which a text about other things does not need
@@ -46,7 +48,6 @@ if TYPE_CHECKING:  # it loads the library of cryptography, which a text about ot
 _PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _MOST_TRACED = 3
-_NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
 
 
 class Behind(msgspec.Struct, frozen=True, kw_only=True):
@@ -98,14 +99,33 @@ def look_behind(
 def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
     """The explanation of a text that no trace of its programs gives, the nearest to its words first; None for none."""
     if lost := find_lost_files(machine, reading):
-        return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
+        return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost)
     if reason := _settings_of_speaker(machine, reading):
         return Behind(traces=traces, reason=reason, is_explained=True)
+    if reading.decisive is not None and (by_plug_in := _find_plug_in(machine, reading.decisive, traces)) is not None:
+        return by_plug_in
     if (found := _find_barred(machine, reading)) is not None:
         path, reason = found
         return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
     if lost := find_lost_around(machine, reading, traces):
-        return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
+        return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost)
+    return None
+
+
+def _find_plug_in(machine: Machine, decisive: Finding, traces: tuple[Trace, ...]) -> Behind | None:
+    """The explanation by plug-ins that a message does not name: rights keep from them, or they cannot be loaded."""
+    faulty = []
+    for path in islice(find_faulty_plug_ins(machine, decisive), _MOST_TRACED):
+        with suppress(FundamenError):
+            faulty.append(trace_program(machine, path))
+    faulty = [trace for trace in faulty if trace.faults]
+    if faulty:
+        reason = reason_by_trace(machine, decisive, faulty)
+        return Behind(traces=(*faulty, *traces), reason=reason, is_explained=True)
+    if (found := find_barred_plug_in(machine, decisive)) is not None:
+        path, barrier = found
+        reason = say("clues.rights-keep-from-it", path=path, reason=barrier.reason(machine.run_as or ORDINARY))
+        return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
     return None
 
 
@@ -132,7 +152,7 @@ def _by_trace_or_place(
     if not traces and not names:
         return None
     by_symbol = _reason_by_symbol(machine, decisive, traces, authorities)
-    reason = _reason(machine, decisive, traces) if traces else _reason_by_place(places, absent)
+    reason = reason_by_trace(machine, decisive, traces) if traces else reason_by_place(places, absent)
     return Behind(
         traces=traces,
         reason=by_symbol or reason,
@@ -164,24 +184,6 @@ def _reason_by_symbol(
         return UNSAID
     reasons = (reason_of_symbol(machine, trace, symbol, authorities) for trace in traces)
     return next(filter(None, reasons), UNSAID)
-
-
-def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
-    more = (
-        say("clues.more-of-its-files-gone", count=_counted_of(len(lost) - 1).capitalize(), verb=_is(lost[1:]))
-        if lost[1:]
-        else UNSAID
-    )
-    path, package = lost[0].path, lost[0].package
-    if not lost[0].is_named:
-        return say("clues.the-text-names-no-file-at-fault", path=path, package=package, more=more)
-    match lost[0].damage:
-        case FileDamage.GONE:
-            return say("clues.is-gone-the-installed-package-brought", path=path, package=package, more=more)
-        case FileDamage.EMPTY:
-            return say("clues.is-empty-the-installed-package-brought", path=path, package=package, more=more)
-        case FileDamage.ALTERED:
-            return say("clues.is-altered-the-installed-package-brought", path=path, package=package, more=more)
 
 
 def _settings_of_speaker(machine: Machine, reading: Reading) -> Message:
@@ -351,87 +353,3 @@ def _components(reading: Reading) -> list[str]:
     causes = [each for each in (reading.decisive, *reading.also) if each is not None]
     names = [plain_name(each.holes["component"]) for each in causes if "component" in each.holes]
     return list(dict.fromkeys(name for name in names if "." in name))
-
-
-def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Message:
-    """The reason of the message, as far as a trace shows it."""
-    if not traces:
-        return UNSAID
-    trace = traces[0]
-    program = machine.paths.basename(trace.program)
-    if not trace.faults and decisive.entry is not None and decisive.entry.about == "blocked":
-        return say("clues.has-all-the-files-that-it-needs", program=program)
-    if not trace.faults:
-        return say("clues.traced-now-has-all-that-it", program=program)
-    named = plain_name(decisive.holes.get("component", ""))
-    cause = _cause_of(machine, trace, named)
-    if cause.kind == PRELOAD_LIST:
-        return say("clues.the-list-to-preload-is-at-fault", path=cause.name, reason=cause.reason)
-    depth = max(len(cause.chain) - 1, 0)
-    where = (
-        say(
-            "clues.below",
-            count_words=_count_words(depth),
-            program=program,
-            names=" > ".join(map(machine.paths.basename, cause.chain)),
-        )
-        if depth
-        else UNSAID
-    )
-    name = cause.full_name if cause.noun else machine.paths.basename(cause.name)
-    others = [fault for fault in trace.faults if fault is not cause]
-    more = (
-        say("clues.more-of-its-dependencies-at-fault", count=_counted_of(len(others)).capitalize(), verb=_is(others))
-        if others
-        else UNSAID
-    )
-    if named and machine.fold(name) != machine.fold(named):
-        return say(
-            "clues.the-message-names-the-reason-is",
-            named=named,
-            name=name,
-            where=where or say("clues.which-it-needs"),
-            reason=cause.reason,
-            more=more,
-        )
-    return say(
-        "clues.is-at-fault-as-the-message",
-        name=name,
-        more=", " + where + "," if where else "",
-        reason=cause.reason,
-        other_more=more,
-    )
-
-
-def _reason_by_place(places: Sequence[FoundPlace], absent: Sequence[str]) -> Message:
-    """The reason of the message where no program could be traced, only the component be looked up."""
-    if not places or absent:
-        return UNSAID
-    name = places[0].name
-    right = [place for place in places if place.verdict is Verdict.VERIFIED]
-    where = (
-        say("clues.the-one-at-is-right", path=right[0].path)
-        if len(right) == 1
-        else say("clues.of-them-right", count=_counted_of(len(right)))
-    )
-    there = "one place" if len(places) == 1 else say("clues.places", count=len(places))
-    return say("clues.is-on-this-machine-in-the", name=name, there=there, where=where)
-
-
-def _counted_of(number: int) -> str:
-    return "none" if number == 0 else _NUMBER_WORDS[number] if number < len(_NUMBER_WORDS) else str(number)
-
-
-def _is(things: Sequence[object]) -> str:
-    return "is" if len(things) == 1 else "are"
-
-
-def _cause_of(machine: Machine, trace: Trace, named: str) -> Component:
-    """The fault that a message is about: the one of that name, or the first."""
-    same = [f for f in trace.faults if named and machine.fold(machine.paths.basename(f.name)) == machine.fold(named)]
-    return (same or list(trace.faults))[0]
-
-
-def _count_words(levels: int) -> Message:
-    word = _NUMBER_WORDS[levels] if levels < len(_NUMBER_WORDS) else str(levels)
-    return say("clues.level", word=word, more="" if levels == 1 else "s")

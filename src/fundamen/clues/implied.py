@@ -20,6 +20,11 @@ def implied_packages(finding: Finding) -> Iterator[str]:
     return _fill_templates(finding, finding.entry.packages if isinstance(finding.entry, KnownMessage) else ())
 
 
+def implied_plug_ins(finding: Finding) -> Iterator[str]:
+    """Where the plug-ins lie that a message is about, counted from a folder of libraries; parts may be patterns."""
+    return _fill_templates(finding, finding.entry.plug_ins if isinstance(finding.entry, KnownMessage) else ())
+
+
 def _fill_templates(finding: Finding, templates: Sequence[str]) -> Iterator[str]:
     for template in templates:
         with suppress(KeyError):  # a part that the message does not name

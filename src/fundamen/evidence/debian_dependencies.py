@@ -11,6 +11,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*")
+_LETTERS = re.compile(r"[a-z]*")  # with which a name begins
 _LATER = re.compile(r"(?:t64|v\d|c\d+a?|g|[a-z]{0,1})")  # what a transition has put behind a name
 
 
@@ -38,22 +39,25 @@ def find_removed_packages(machine: Machine, needers: Mapping[str, Iterable[Machi
     found: dict[str, tuple[str, ...]] = {}
     for soname, files in needers.items():
         names = [name for path in files for owner in sorted(owners.get(path, ())) for name in wanted.get(owner, ())]
-        absent = dict.fromkeys(name for name in names if name not in installed and _is_of(name, soname))
-        if absent:
-            found[soname] = tuple(absent)
+        absent = [name for name in dict.fromkeys(names) if name not in installed]
+        named = [name for name in absent if _is_of(name, soname)]
+        # Not all packages keep to the policy: librsvg2-2 has librsvg-2.so.2.
+        if fitting := named or _alike(absent, soname):
+            found[soname] = tuple(fitting)
     return found
-
-
-def dependencies_of(machine: Machine) -> dict[str, Sequence[str]]:
-    """The packages on which each package depends, by name. Raises: UnreadableError."""
-    stanzas = (fields_of(stanza) for stanza in all_stanzas(machine))
-    return {stanza.get("Package", ""): _dependencies(stanza) for stanza in stanzas}
 
 
 def _dependencies(stanza: Mapping[str, str]) -> Sequence[str]:
     text = ",".join(stanza.get(field, "") for field in ("Pre-Depends", "Depends"))
     parts = (part.strip().partition(" ")[0].partition(":")[0] for part in re.split(r"[,|]", text))
     return [part for part in parts if _NAME.fullmatch(part)]
+
+
+def _alike(packages: Iterable[str], soname: str) -> list[str]:
+    """The packages whose name begins with the letters with which that of a library begins."""
+    found = _LETTERS.match(soname.lower())
+    letters = found[0] if found is not None else ""
+    return [name for name in packages if letters not in {"", "lib"} and name.startswith(letters)]
 
 
 def _is_of(package: str, soname: str) -> bool:

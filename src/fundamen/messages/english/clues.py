@@ -39,8 +39,8 @@ TEXTS = {
     "which-it-needs": "which it needs",
     "the-message-names-the-reason-is": "The message names {named}; the reason is {name}, {where}: {reason}.{more}",
     "is-at-fault-as-the-message": "{name}{more} is at fault, as the message says: {reason}.{other_more}",
-    "the-one-at-is-right": "the one at {path} is right",
-    "of-them-right": "{count} of them right",
+    "the-one-at-is-right": "the one at {path} is verified",
+    "of-them-right": "{count} of them verified",
     "places": "{count} places",
     "is-on-this-machine-in-the": (
         "{name} is on this machine, in {there}; {where}. The program does not look there, or is for another one."
@@ -71,4 +71,5 @@ TEXTS = {
     "the-list-to-preload-is-at-fault": (
         "{path}, the list of libraries that are loaded into every program, is at fault: {reason}."
     ),
+    "is-at-fault": "{name}{more} is at fault: {reason}.{other_more}",
 }
