@@ -176,6 +176,18 @@ FURTHER = [
     Case("all descriptions of terminals are gone", "rm -rf lib/terminfo usr/lib/terminfo usr/share/terminfo", "TERM=xterm tput cols", ("xterm",), was_seen=True),
     Case("a table and the list of character sets are damaged", f": > {L}/gconv/gconv-modules.cache; rm {L}/gconv/UTF-16.so", "echo a | iconv -t UTF-16", ("UTF-16.so",), was_seen=True),
     Case("a unit starts a program that lacks its library", APPLICATION + "-Wl,-rpath,'$ORIGIN/../lib'; rm opt/app/lib/libtide.so.1; printf '[Service]\\nExecStart=/opt/app/bin/tided\\n' > etc/systemd/system/tide.service", "echo 'systemd[1]: tide.service: Main process exited, code=exited, status=127/n/a'; exit 1", ("libtide.so.1",), remedy=False, was_seen=True),
+    Case("a line to preload was left by a removed package", "echo /usr/lib/libfaketime.so.1 > etc/ld.so.preload", "ls / 2>&1 >/dev/null | tee /tmp/o; [ ! -s /tmp/o ]", ("/etc/ld.so.preload", "libfaketime.so.1"), was_seen=True),
+    Case("a module of Python has garbage at its end", "echo 'def (' >> usr/lib/python3.11/json/__init__.py", "python3 -c 'import json'", ("/usr/lib/python3.11/json/__init__.py",), was_seen=True),
+    Case("a module of Python was never installed", "printf 'import yaml\\nprint(yaml.safe_load(\"1\"))\\n' > opt/a.py", "python3 /opt/a.py", ("python3-yaml",), was_seen=True),
+    Case("a module of Perl was never installed", "true", "perl -MJSON::XS -e 1", ("libjson-xs-perl",), was_seen=True),
+    Case("a module of Ruby was never installed", "true", "ruby -rsequel -e 1", ("ruby-sequel",), was_seen=True),
+    Case("a command was never installed", "true", "jq --version", ("jq",), was_seen=True),
+    Case("all may write to the settings of sudo", "chmod 666 etc/sudoers", "sudo -l", ("/etc/sudoers",), was_seen=True),
+    Case("the first script of Tcl is gone", "rm usr/share/tcltk/tcl8.6/init.tcl", "echo 'puts [info tclversion]; exit 0' | tclsh 2>&1 | tee /tmp/o; ! grep -q usable /tmp/o", ("init.tcl",), was_seen=True),
+    Case("only the link to a vendor's library is gone", APPLICATION + "-Wl,-rpath,'$ORIGIN/../lib'; mv opt/app/lib/libtide.so.1 opt/app/lib/libtide.so.1.0.3", "/opt/app/bin/tided", ("libtide.so.1", "libtide.so.1.0.3"), was_seen=True),
+    Case("a vendor's interpreter may not be run", "mkdir -p opt/app; cp bin/dash opt/app/sh; chmod 644 opt/app/sh; printf '#!/opt/app/sh\\nexit 0\\n' > opt/app/run; chmod 755 opt/app/run", "/opt/app/run", ("/opt/app/sh",), was_seen=True),
+    Case("the settings of OpenSSL are gone", "rm etc/ssl/openssl.cnf", "openssl req -new -x509 -nodes -keyout /dev/null -subj /CN=x -out /dev/null", ("/etc/ssl/openssl.cnf",), was_seen=True),
+    Case("the folder of a server's logs is gone", "rm -rf var/log/nginx", "nginx -t", ("/var/log/nginx",), was_seen=True),
 ]  # fmt: skip
 
 CASES = [*LIBRARIES, *PROGRAMS, *RUNTIMES, *FURTHER]

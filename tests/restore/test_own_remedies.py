@@ -20,9 +20,10 @@ from fundamen.evidence.debian_dependencies import find_removed_packages
 from fundamen.evidence.dpkg_database import find_database_damage
 from fundamen.loaders.preload_list import without_unloadable
 from fundamen.machine.pam_services import modules_of
+from fundamen.model.architecture import Architecture
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt_lists import drop_unproven, take_over_lists
-from fundamen.trace.astray import link_in_text
+from fundamen.trace.astray import file_without_link, link_in_text
 
 Mended = Callable[..., None]
 ALTERNATIVE = (
@@ -222,3 +223,23 @@ def test_lists_of_a_root_are_taken_over_only_as_its_release_has_them(linux: ALin
     (tmp_path / name).write_bytes(b"Package: evil\n")
     assert drop_unproven(HostPath(str(tmp_path)), taken) is True
     assert list(tmp_path.glob("quay*")) == []
+
+
+def test_a_library_of_which_only_the_link_is_gone_gets_it_again(mended: Mended, linux: ALinuxMachine) -> None:
+    app = "/opt/quay/bin/quay"
+    linux.program(app, needs=["libquay.so.3"], runpath="$ORIGIN/../lib")
+    for version in ("3.9", "3.10"):
+        linux.file(f"/opt/quay/lib/libquay.so.{version}", an_elf(soname="libquay.so.3"))
+    linux.file("/opt/quay/lib/libquay.so.3.11", an_elf(soname="libother.so.3"))  # not that library
+    linux.file("/opt/quay/lib/libquay.so.3.12", an_elf("aarch64", soname="libquay.so.3"))
+    linux.file("/opt/quay/lib/libquay.so.3.13", an_elf(soname="libquay.so.3")[:200])
+    assert file_without_link(linux.opened(), MachinePath("/opt/quay/lib/libquay.so.3"), Architecture.X86_64) == (
+        "/opt/quay/lib/libquay.so.3.10"
+    )
+    mended(app, "missing", "/opt/quay/lib/libquay.so.3")
+
+
+def test_an_interpreter_that_no_one_may_run_may_be_run_again(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/opt/quay/bin/sh", needs=[]).file("/opt/quay/run", b"#!/opt/quay/bin/sh\n", 0o755)
+    (linux.root / "opt/quay/bin/sh").chmod(0o644)
+    mended("/opt/quay/run", "blocked", "/opt/quay/bin/sh")

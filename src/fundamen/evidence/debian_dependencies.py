@@ -57,7 +57,7 @@ def _alike(packages: Iterable[str], soname: str) -> list[str]:
     """The packages whose name begins with the letters with which that of a library begins."""
     found = _LETTERS.match(soname.lower())
     letters = found[0] if found is not None else ""
-    return [name for name in packages if letters not in {"", "lib"} and name.startswith(letters)]
+    return [name for name in packages if letters not in {"", "lib"} and name.startswith(letters) and ".so" not in name]
 
 
 def _is_of(package: str, soname: str) -> bool:

@@ -30,7 +30,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import LEADS_TO_NOTHING, expected_state
-from fundamen.trace.astray import link_in_text, moved_folder
+from fundamen.trace.astray import file_without_link, link_in_text, moved_folder
 from fundamen.trace.copies import find_copies
 from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, PRELOAD_LIST, Component, Trace
 
@@ -42,6 +42,9 @@ _WRITTEN_BY_OTHERS, _STICKY = 0o022, 0o1000
 _APART = {"/opt", "/srv"}  # where applications lie each below a folder of its own
 _PARTS_OF_APPLICATION = 4  # of the path of its program: "", "opt", its name, and more
 _MOST_SCRIPT = 1 << 20  # bytes
+
+
+_OF_THE_SYSTEM = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, PRELOAD_LIST, DATABASE}
 
 
 class OwnLink(Change, frozen=True, kw_only=True):
@@ -76,31 +79,36 @@ class OwnRemedy(msgspec.Struct, frozen=True):
 def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
     """The steps that the faults of a program call for."""
     for fault in trace.faults:
-        if fault.kind == ALTERNATIVE:
-            yield from _mend_alternative(machine, trace.program)
-            continue
-        if fault.kind == BUNDLE_OF_CERTIFICATES and (data := bundle_of(machine)):
-            because = MISSING if is_gone(machine, BUNDLE) else fault.reason
-            yield _content_step(BUNDLE, data, because, say("restore.as-the-machine-list-of-accepted"))
-            continue
-        if fault.kind == PRELOAD_LIST:
-            detail = say("restore.without-what-cannot-be-loaded")
-            yield _content_step(PRELOAD, without_unloadable(machine), fault.reason, detail)
-            continue
-        if fault.kind == DATABASE:
-            yield from _bring_back_database(machine)
+        if fault.kind in _OF_THE_SYSTEM:
+            yield from _mend_list_of_system(machine, trace.program, fault)
             continue
         yield from _mend_copied_links(machine, fault)
         absent = [each.path for each in fault.searched if each.outcome is CandidateOutcome.ABSENT]
         if (moved := moved_folder(machine, trace.program, absent)) is not None:
             yield _link(machine, moved.gone, moved.now, say("restore.its-application-was-moved-and-is"))
-        if fault.kind == "program" and fault.verdict is Verdict.BLOCKED:
-            yield from _let_run(machine, trace.program)
+        if fault.kind in {"program", "interpreter"} and fault.verdict is Verdict.BLOCKED:
+            blocked = [each.path for each in fault.searched if each.outcome is CandidateOutcome.BLOCKED]
+            yield from _let_run(machine, fault.path or next(iter(blocked), trace.program))
         if fault.kind == "shared-library" and fault.verdict is Verdict.MISSING:
-            yield from _mend_search(machine, trace, fault)
+            links = list(_bring_back_link(machine, fault, absent))
+            yield from links or _mend_search(machine, trace, fault)
         if fault.kind == "interpreter":
             yield from _mend_environment(machine, absent)
             yield from _mend_line_ends(machine, fault)
+
+
+def _mend_list_of_system(machine: Machine, program: MachinePath, fault: Component) -> Iterator[OwnRemedy]:
+    """The steps for what the system keeps besides packages: alternatives, certificates, the database, a list."""
+    if fault.kind == ALTERNATIVE:
+        yield from _mend_alternative(machine, program)
+    elif fault.kind == BUNDLE_OF_CERTIFICATES and (data := bundle_of(machine)):
+        because = MISSING if is_gone(machine, BUNDLE) else fault.reason
+        yield _content_step(BUNDLE, data, because, say("restore.as-the-machine-list-of-accepted"))
+    elif fault.kind == PRELOAD_LIST:
+        detail = say("restore.without-what-cannot-be-loaded")
+        yield _content_step(PRELOAD, without_unloadable(machine), fault.reason, detail)
+    elif fault.kind == DATABASE:
+        yield from _bring_back_database(machine)
 
 
 def _link(
@@ -225,6 +233,14 @@ def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy
         if (beside := link_in_text(machine, path)) is not None:
             because = say("restore.it-holds-the-name-of-another")
             yield _link(machine, path, beside, because, text=machine.paths.basename(beside))
+
+
+def _bring_back_link(machine: Machine, fault: Component, absent: list[MachinePath]) -> Iterator[OwnRemedy]:
+    """The link by which a library is found, where only that is gone."""
+    for path in absent:
+        if (beside := file_without_link(machine, path, fault.wanted_architecture)) is not None:
+            yield _link(machine, path, beside, MISSING, text=machine.paths.basename(beside))
+            return
 
 
 def _mend_environment(machine: Machine, absent: list[MachinePath]) -> Iterator[OwnRemedy]:

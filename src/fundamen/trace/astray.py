@@ -6,10 +6,12 @@ import msgspec
 
 from fundamen.machine.links import is_gone
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.errors import UnreadableError
+from fundamen.model.architecture import Architecture
+from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 
 _LONGEST_LINK = 255  # bytes of a name
+_MOST_VERSIONS, _MOST_DIGITS = 20, 10
 _MOST_ABOVE = 3  # folders above a program that may be its application's own
 
 
@@ -65,3 +67,31 @@ def moved_folder(machine: Machine, program: MachinePath, absent: Iterable[Machin
                     return Moved(old, new, library)
                 return Moved(folder, machine.join(now, part), library)
     return None
+
+
+def file_without_link(machine: Machine, path: MachinePath, architecture: Architecture) -> MachinePath | None:
+    """The library beside a place of which only the link there is gone: its own name (soname) is that of the place.
+
+    Of several versions it is the highest. Source: ld.so(8), "FILES".
+    """
+    folder, soname = machine.folder_of(path), machine.paths.basename(path)
+    if not is_gone(machine, path):
+        return None
+    try:
+        names = [name for name in machine.names(folder) if name.startswith(f"{soname}.")]
+    except UnreadableError:
+        return None
+    for name in sorted(names, key=_version_key, reverse=True)[:_MOST_VERSIONS]:
+        beside = machine.join(folder, name)
+        try:
+            binary = machine.binary(beside)
+        except FundamenError:
+            continue
+        if binary.is_intact and binary.name == soname and binary.architecture is architecture:
+            return beside
+    return None
+
+
+def _version_key(name: str) -> list[tuple[int, str]]:
+    """The parts of a name, so that 3.10 comes after 3.9."""
+    return [(int(part), "") if part.isdigit() and len(part) < _MOST_DIGITS else (-1, part) for part in name.split(".")]

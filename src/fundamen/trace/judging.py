@@ -19,7 +19,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.astray import link_in_text, moved_folder
+from fundamen.trace.astray import file_without_link, link_in_text, moved_folder
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, LoadedFiles, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 
@@ -408,14 +408,23 @@ class Judging:
             return resolution.decided
         if elsewhere is not None:
             return say("trace.a-copy-at", path=elsewhere.path, detail=elsewhere.detail)
-        if (moved := moved_folder(self._machine, self._loading.program, absent[:_MOST_LINKS])) is not None:
-            return say("trace.it-is-sought-in-which-is", gone=moved.gone, library=moved.library)
+        if reason := self._why_astray(absent[:_MOST_LINKS]):
+            return reason
         count = len(absent)
         places = {
             0: say("trace.the-loader-has-no-folder-to"),
             1: say("trace.not-found-in-the-folder-that"),
         }
         return places.get(count, say("trace.not-found-in-the-folders-that", count=count))
+
+    def _why_astray(self, absent: list[MachinePath]) -> Message:
+        """Where the library lies after all, if only its link is gone or its application was moved; empty otherwise."""
+        for path in absent:
+            if (beside := file_without_link(self._machine, path, self._loading.architecture)) is not None:
+                return say("trace.its-link-is-gone-beside-lies", path=path, beside=beside)
+        if (moved := moved_folder(self._machine, self._loading.program, absent)) is not None:
+            return say("trace.it-is-sought-in-which-is", gone=moved.gone, library=moved.library)
+        return UNSAID
 
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
