@@ -225,3 +225,23 @@ def test_a_folder_of_plug_ins_that_its_user_may_not_enter_is_named(linux: ALinux
     found = json.loads(ran.out)
     assert "/usr/lib/x86_64-linux-gnu/qt5/plugins/platforms" in found["behind"]["reason"]["text"]
     assert "--as quay --rehearse" in found["next"][-1]["text"]
+
+
+@pytest.mark.parametrize(
+    ("file", "module", "is_other"),
+    [
+        ("/opt/app/_tide.cpython-310-x86_64-linux-gnu.so", "_tide", True),
+        ("/usr/lib/python3/dist-packages/salt/grass.cpython-39-x86_64-linux-gnu.so", "salt.grass", True),
+        ("/opt/app/_tide.cpython-311-x86_64-linux-gnu.so", "_tide", False),  # of this very Python
+        ("/opt/app/_tide.abi3.so", "_tide", False),
+        ("/opt/app/_tidewatch.cpython-310-x86_64-linux-gnu.so", "_tide", False),
+    ],
+)
+def test_a_module_for_another_python_is_named(
+    explained: Any, linux: ALinuxMachine, file: str, module: str, *, is_other: bool
+) -> None:
+    linux.program("/usr/bin/python3.11").link("/usr/bin/python3", "python3.11").file(file, an_elf())
+    behind = explained(f"ModuleNotFoundError: No module named '{module}'\n")["behind"]
+    reason = behind["reason"] if behind is not None else None
+    assert (reason is not None and reason["code"] == "clues.is-built-for-another-python") is is_other
+    assert reason is None or not is_other or reason["text"].split()[0] == file

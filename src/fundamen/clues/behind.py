@@ -13,6 +13,7 @@ from fundamen.clues.implied import implied_packages
 from fundamen.clues.lost_around import find_lost_around, speakers_of
 from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
+from fundamen.clues.other_builds import find_other_build
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
 from fundamen.clues.places import FoundPlace, folders_of_system, likely_names, look_up, names_in, other_versions
 from fundamen.clues.plug_ins import find_barred_plug_in, find_faulty_plug_ins
@@ -98,22 +99,45 @@ def look_behind(
 
 def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
     """The explanation of a text that no trace of its programs gives, the nearest to its words first; None for none."""
-    if lost := find_lost_files(machine, reading):
-        return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost)
-    if reason := _settings_of_speaker(machine, reading):
-        return Behind(traces=traces, reason=reason, is_explained=True)
-    if reading.decisive is not None and (by_plug_in := _find_plug_in(machine, reading.decisive, traces)) is not None:
-        return by_plug_in
-    if (found := _find_barred(machine, reading)) is not None:
-        path, reason = found
-        return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
-    if lost := find_lost_around(machine, reading, traces):
-        return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost)
-    return None
+    ways = (_by_other_build, _by_named_loss, _by_plug_in, _by_setting_of_speaker, _by_barrier, _by_loss_around)
+    return next((found for find in ways if (found := find(machine, reading, traces)) is not None), None)
 
 
-def _find_plug_in(machine: Machine, decisive: Finding, traces: tuple[Trace, ...]) -> Behind | None:
+def _by_other_build(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    build = find_other_build(machine, reading)
+    if build is None:
+        return None
+    reason = say("clues.is-built-for-another-python", path=build.path, built=build.built_for, runs=build.runs)
+    lost = find_lost_files(machine, reading) or find_lost_around(machine, reading, traces)
+    return Behind(traces=traces, reason=reason, is_explained=True, lost=lost)
+
+
+def _by_named_loss(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    lost = find_lost_files(machine, reading)
+    return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost) if lost else None
+
+
+def _by_setting_of_speaker(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    reason = _settings_of_speaker(machine, reading)
+    return Behind(traces=traces, reason=reason, is_explained=True) if reason else None
+
+
+def _by_barrier(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    if (found := _find_barred(machine, reading)) is None:
+        return None
+    path, reason = found
+    return Behind(traces=traces, reason=reason, is_explained=True, barred=path)
+
+
+def _by_loss_around(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
+    lost = find_lost_around(machine, reading, traces)
+    return Behind(traces=traces, reason=reason_of_loss(lost), lost=lost) if lost else None
+
+
+def _by_plug_in(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:
     """The explanation by plug-ins that a message does not name: rights keep from them, or they cannot be loaded."""
+    if (decisive := reading.decisive) is None:
+        return None
     faulty = []
     for path in islice(find_faulty_plug_ins(machine, decisive), _MOST_TRACED):
         with suppress(FundamenError):

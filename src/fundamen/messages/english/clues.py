@@ -72,4 +72,7 @@ TEXTS = {
         "{path}, the list of libraries that are loaded into every program, is at fault: {reason}."
     ),
     "is-at-fault": "{name}{more} is at fault: {reason}.{other_more}",
+    "is-built-for-another-python": (
+        "{path} is built for Python {built}, and the Python that seeks it is {runs}: get the build for {runs}."
+    ),
 }
