@@ -21,7 +21,7 @@ from fundamen.clues.reading import Reading
 from fundamen.clues.reasons import reason_by_place, reason_by_trace, reason_of_loss
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.certificate_bundle import BUNDLE
-from fundamen.evidence.debian_lists import find_in_archive
+from fundamen.evidence.debian_lists import find_not_installed
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.knowledge.entries import KnownMessage
 from fundamen.loaders.launchers import find_launcher
@@ -49,6 +49,7 @@ if TYPE_CHECKING:  # it loads the library of cryptography, which a text about ot
 _PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _MOST_TRACED = 3
+_NO_COMMAND = "command-missing"  # the message of a shell that finds none
 
 
 class Behind(msgspec.Struct, frozen=True, kw_only=True):
@@ -190,7 +191,7 @@ def _by_trace_or_place(
 
 def _with_available(machine: Machine, decisive: Finding, found: Behind | None) -> Behind | None:
     """The same, with the packages of the archive that hold what a message is about, for the program that needs it."""
-    available = find_in_archive(machine, implied_packages(decisive)) if machine.platform is Platform.LINUX else ()
+    available = find_not_installed(machine, implied_packages(decisive)) if machine.platform is Platform.LINUX else ()
     speakers = decisive.entry.said_by if isinstance(decisive.entry, KnownMessage) else ()
     programs = (find_program(machine, name) for name in speakers)
     program = next((path for path in programs if machine.look(path).kind is EntryKind.FILE), None)
@@ -337,8 +338,9 @@ def _lost_commands(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     """Where the commands were that a text names, and that a package or an alternative had."""
     decisive = reading.decisive
     named = [decisive.holes[name] for name in ("program", "component") if decisive and name in decisive.holes]
+    is_about_command = decisive is not None and decisive.entry is not None and decisive.entry.id == _NO_COMMAND
     for name in filter(is_command, named):
-        path = find_program_or_lost(machine, name)
+        path = find_program_or_lost(machine, name, asks_archive=is_about_command)
         if machine.look(path).kind is EntryKind.ABSENT and path != machine.absolute_path(name):
             yield path
 

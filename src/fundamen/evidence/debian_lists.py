@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable
 
 from fundamen.evidence.debian_contents import LISTS, can_unpack, open_unpacked, pieces
+from fundamen.evidence.dpkg import all_installed
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -15,11 +16,19 @@ _PACKAGES = re.compile(r".*_Packages(?:\.\w+)?")
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]{1,100}")  # Debian Policy, section 5.6.1
 
 
-def find_in_archive(machine: Machine, names: Iterable[str]) -> tuple[str, ...]:
-    """Those of some names that a package of the archive has, in the given order; none on a captured machine."""
+def find_not_installed(machine: Machine, names: Iterable[str]) -> tuple[str, ...]:
+    """Those of some names that a package of the archive has which is not installed, in the given order.
+
+    None on a captured machine: nothing can be installed on it.
+    """
     wanted = [name for name in dict.fromkeys(names) if _NAME.fullmatch(name)]
     if machine.is_captured or not wanted:
         return ()
+    try:
+        installed = all_installed(machine)
+    except UnreadableError:  # what is installed is not known
+        return ()
+    wanted = [name for name in wanted if name not in installed]
     left = {name: f"\nPackage: {name}\n".encode() for name in wanted}
     for path in _lists(machine):
         with open_unpacked(machine.host_path(machine.real(path))) as stream:

@@ -1,10 +1,12 @@
 """Trace a program that is gone: by the package database, which still knows who brought it."""
 
+import re
+
 import msgspec
 
 from fundamen.evidence.alternatives import Alternative, find_alternative
 from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
-from fundamen.evidence.debian_lists import find_in_archive
+from fundamen.evidence.debian_lists import find_not_installed
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
@@ -32,11 +34,18 @@ from fundamen.trace.records import (
 )
 
 _COMMANDS = "/usr/bin"  # where a package puts the command of its name
+_NO_COMMAND = re.compile(r"lib.*|.*-(?:dev|doc|dbg|data|common)")  # packages that bring none of their name
 _NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES, PRELOAD_LIST}
 
 
-def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
-    """The path of a program, as ``find_program`` has it; of a bare name that is gone, where a package had it."""
+def find_program_or_lost(machine: Machine, name: str, *, asks_archive: bool = True) -> MachinePath:
+    """The path of a program, as ``find_program`` has it; of a bare name that is gone, where a package had it.
+
+    Args:
+        machine: on which it is sought.
+        name: as it is typed.
+        asks_archive: whether a package of that name that was never installed would have it.
+    """
     path = find_program(machine, name)
     if name.endswith(LAUNCHERS) and is_gone(machine, path):
         from fundamen.loaders.launchers import find_launcher  # noqa: PLC0415 - few are traced
@@ -47,7 +56,7 @@ def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
     places = [place for place, _ in places_on_path(machine, name)]
     listed = next((listed for _, listed in find_listed(machine, places, ())), None)
     listed = listed or next((place for place in places if find_alternative(machine, place) is not None), None)
-    if listed is None and find_in_archive(machine, [name]):
+    if listed is None and asks_archive and _has_package(machine, name):
         return MachinePath(f"{_COMMANDS}/{name}")
     return listed or path
 
@@ -125,10 +134,15 @@ def trace_preload_list(machine: Machine) -> Trace | None:
     return _trace_one(PRELOAD, PRELOAD, reason, as_said("ld.so"), kind=PRELOAD_LIST, verdict=verdict)
 
 
+def _has_package(machine: Machine, name: str) -> bool:
+    """Whether the archive has a package that is not installed and is likely to bring the command of its name."""
+    return _NO_COMMAND.fullmatch(name) is None and bool(find_not_installed(machine, [name]))
+
+
 def _trace_command(machine: Machine, program: MachinePath) -> Trace | None:
     """The trace of a command that is not installed, where the archive has a package of its name."""
     folder, _, name = program.rpartition("/")
-    if folder != _COMMANDS or not find_in_archive(machine, [name]):
+    if folder != _COMMANDS or not _has_package(machine, name):
         return None
     reason = say("trace.it-is-not-installed")
     trace = _trace_one(program, program, reason, say("trace.the-package-database"), kind=COMMAND)
