@@ -1,4 +1,4 @@
-"""Break real Debian roots as tests/field says, and count the causes named at first answer and the programs mended.
+"""Break real Debian roots as tests/field says, and count causes named, programs mended, and repairs undone.
 
 Run as root: python tools/measure_field.py [--half 0|1|2] [--say] [--base FOLDER] [WORDS_OF_A_NAME ...]. The root is
 made in FOLDER where there is none yet. The cases were split at random: half 0 is worked with, half 1 only measured.
@@ -28,7 +28,7 @@ def main(asked: argparse.Namespace) -> int:
         make_base(base)
     chosen = [case for case in CASES if asked.half in {None, case.half}]
     chosen = [case for case in chosen if not asked.words or any(word in case.name for word in asked.words)]
-    named = mended = mendable = odd = 0
+    named = mended = mendable = undone = odd = 0
     with serving() as server:
         for case in chosen:
             begun = time.monotonic()
@@ -41,12 +41,15 @@ def main(asked: argparse.Namespace) -> int:
             named += outcome.is_named
             mendable += case.remedy
             mended += case.remedy and outcome.is_mended
+            undone += case.remedy and outcome.is_mended and not outcome.left
             of_remedy = ("mended" if outcome.is_mended else "not mended") if case.remedy else ""
             said = "named" if outcome.is_named else "not named"
             print(f"{case.half} {said:9} {of_remedy:10} {time.monotonic() - begun:5.1f} s  {case.name}", flush=True)
+            if outcome.left:
+                print(f"      undo leaves {len(outcome.left)}: {', '.join(outcome.left[:6])}")
             if asked.say and not (outcome.is_named and (outcome.is_mended or not case.remedy)):
                 tell(case, outcome)
-    print(f"{named} of {len(chosen) - odd} named at first answer; {mended} of {mendable} mended")
+    print(f"{named} of {len(chosen) - odd} named at first answer; {mended} of {mendable} mended, {undone} undone")
     return odd
 
 

@@ -15,7 +15,7 @@ Tree = dict[str, tuple[Any, ...]]
 def tree_of(root: Path) -> Tree:
     """Content or link, mode, owner, times and attributes of every file, link and folder below one."""
     begin = len(str(root)) + 1
-    return {path[begin:]: _state(path) for path in _below(str(root))}
+    return {path[begin:]: state_of(path) for path in _below(str(root))}
 
 
 def _below(folder: str) -> Iterator[str]:
@@ -26,7 +26,8 @@ def _below(folder: str) -> Iterator[str]:
                 yield from _below(entry.path)
 
 
-def _state(path: str) -> tuple[Any, ...]:
+def state_of(path: str) -> tuple[Any, ...]:
+    """The same of one path."""
     status = os.lstat(path)
     owner = status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns
     if stat.S_ISLNK(status.st_mode):

@@ -5,6 +5,7 @@ A case breaks a root (a layer over one that is made once), runs a program in it,
 until the program works or nothing is left to paste.
 """
 
+import json
 import os
 import shlex
 import shutil
@@ -15,7 +16,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import NamedTuple
 
-from builders.tree import Tree, tree_of
+from builders.tree import state_of
 from command import Ran, Server
 
 PACKAGES = (
@@ -25,6 +26,10 @@ PACKAGES = (
 )  # fmt: skip
 RELEASE = "bookworm"
 _MOST_PASTED = 6
+# What package managers and running programs keep for themselves.
+_OF_THE_SYSTEM = ("var/lib/dpkg", "var/lib/apt", "var/cache", "var/log", "proc", "run", "tmp", "dev", "root")
+_BY_RUNNING = "__pycache__"
+REFUSED = "undo is refused"
 _SECONDS = 120
 
 
@@ -52,8 +57,8 @@ class Case(NamedTuple):
 class Root:
     """A root of one case."""
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
+    def __init__(self, path: Path, upper: Path, base: Path) -> None:
+        self.path, self._upper, self._base = path, upper, base
 
     def sh(self, script: str, user: str = "") -> subprocess.CompletedProcess[str]:
         """Run a script in the root, as a login of an account would see it."""
@@ -80,9 +85,28 @@ class Root:
         ran = self.sh(case.run, case.user)
         return ran.returncode == 0 and case.gives in ran.stdout and not (case.said and case.said in ran.stdout)
 
-    def tree(self) -> Tree:
-        """All that it holds, without what package managers keep for themselves."""
-        return tree_of(self.path)
+    def changed(self) -> dict[str, object]:
+        """Each path at which the root is, or was meanwhile, another than its base, with the state there now."""
+        paths = (path.relative_to(self._upper) for path in self._upper.rglob("*"))
+        own = [path for path in map(str, paths) if not path.startswith(_OF_THE_SYSTEM) and _BY_RUNNING not in path]
+        return {path: _state(self.path / path) for path in own}
+
+    def differing(self, before: dict[str, object]) -> list[str]:
+        """The paths that are not as ``changed`` had them before, or as the base has them."""
+        now = self.changed()
+        return sorted(path for path in {*before, *now} if now.get(path) != before.get(path, _state(self._base / path)))
+
+
+def _state(path: Path) -> object:
+    """Content, mode, owner, time and attributes; of a folder in which a running program leaves files, without its time.
+
+    Access times are of the program that runs.
+    """
+    if not os.path.lexists(path):
+        return None
+    content, mode, uid, gid, changed_at, *_, attributes = state_of(str(path))
+    is_written_to = path.is_dir() and (path / _BY_RUNNING).exists()
+    return content, mode, uid, gid, 0 if is_written_to else changed_at, attributes
 
 
 class NotBrokenError(Exception):
@@ -97,6 +121,7 @@ class Outcome(NamedTuple):
     pasted: Sequence[tuple[str, int]]  # each line, and the exit status
     is_named: bool
     is_mended: bool
+    left: Sequence[str] = ()  # the paths that are not as before once all is undone
 
 
 def make_base(folder: Path, names: Sequence[str] = PACKAGES) -> None:
@@ -120,7 +145,7 @@ def layered(base: Path, folder: Path) -> Iterator[Root]:
     subprocess.run(["mount", "-t", "overlay", "overlay", "-o", options, merged], check=True)
     subprocess.run(["mount", "-t", "proc", "proc", merged / "proc"], check=True)
     try:
-        yield Root(merged)
+        yield Root(merged, upper, base)
     finally:
         subprocess.run(["umount", "-R", merged], check=True)
 
@@ -137,6 +162,7 @@ def ask(server: Server, root: Root, case: Case, home: Path) -> Outcome:
     is_named = all(part in " ".join(first.out.split()) for part in case.cause)
     pasted: list[tuple[str, int]] = []
     said = first.out
+    before = root.changed()
     while case.remedy and len(pasted) < _MOST_PASTED and not root.works(case):
         run_already = {line for line, _ in pasted}
         line = next((each for each in next_lines(said) if each not in run_already and is_command(each)), None)
@@ -145,7 +171,21 @@ def ask(server: Server, root: Root, case: Case, home: Path) -> Outcome:
         ran = _paste(server, home, line)
         pasted.append((line, ran.status))
         said = ran.out
-    return Outcome(symptom, first.out, pasted, is_named, root.works(case))
+    is_mended = root.works(case)
+    left = _undo_all(server, root, home, before) if is_mended else []
+    return Outcome(symptom, first.out, pasted, is_named, is_mended, left)
+
+
+def _undo_all(server: Server, root: Root, home: Path, before: dict[str, object]) -> list[str]:
+    """Undo every restoration; the paths that are not as before then, or why one is refused."""
+    for _ in range(_MOST_PASTED):
+        history = json.loads(_fundamen(server, home, ["history", "--machine", str(root.path), "--json"], "").out)
+        if not any(each["state"] == "done" for each in history["restorations"]):
+            return root.differing(before)
+        ran = _fundamen(server, home, ["undo", "--machine", str(root.path)], "")
+        if ran.status:
+            return [REFUSED, ran.err]
+    return ["more restorations than there could be"]
 
 
 def next_lines(said: str) -> list[str]:

@@ -4,12 +4,13 @@ Sources: Debian Policy, sections 7.2 and 8.1 ("the name of a package of a shared
 """
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from fundamen.evidence.dpkg import all_stanzas, fields_of, find_listed
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 
+_FIELDS = ("Pre-Depends", "Depends")
 _NAME = re.compile(r"[a-z0-9][a-z0-9+.-]*")
 _LETTERS = re.compile(r"[a-z]*")  # with which a name begins
 _LATER = re.compile(r"(?:t64|v\d|c\d+a?|g|[a-z]{0,1})")  # what a transition has put behind a name
@@ -36,21 +37,29 @@ def find_removed_packages(machine: Machine, needers: Mapping[str, Iterable[Machi
     stanzas = [fields_of(stanza) for stanza in all_stanzas(machine)]
     installed = {s.get("Package", "") for s in stanzas if s.get("Status", "").endswith(" installed")}
     wanted = {s.get("Package", ""): _dependencies(s) for s in stanzas}
+    chosen = {name for stanza in stanzas for name in _chosen_from(stanza)}
     found: dict[str, tuple[str, ...]] = {}
     for soname, files in needers.items():
         names = [name for path in files for owner in sorted(owners.get(path, ())) for name in wanted.get(owner, ())]
         absent = [name for name in dict.fromkeys(names) if name not in installed]
         named = [name for name in absent if _is_of(name, soname)]
         # Not all packages keep to the policy: librsvg2-2 has librsvg-2.so.2.
-        if fitting := named or _alike(absent, soname):
+        if fitting := named or _alike((name for name in absent if name not in chosen), soname):
             found[soname] = tuple(fitting)
     return found
 
 
 def _dependencies(stanza: Mapping[str, str]) -> Sequence[str]:
-    text = ",".join(stanza.get(field, "") for field in ("Pre-Depends", "Depends"))
+    text = ",".join(stanza.get(field, "") for field in _FIELDS)
     parts = (part.strip().partition(" ")[0].partition(":")[0] for part in re.split(r"[,|]", text))
     return [part for part in parts if _NAME.fullmatch(part)]
+
+
+def _chosen_from(stanza: Mapping[str, str]) -> Iterator[str]:
+    """The packages of which another one may take the place for a package that depends on them."""
+    for part in re.split(",", ",".join(stanza.get(field, "") for field in _FIELDS)):
+        if "|" in part:
+            yield from (each.strip().partition(" ")[0].partition(":")[0] for each in part.split("|"))
 
 
 def _alike(packages: Iterable[str], soname: str) -> list[str]:
