@@ -241,6 +241,25 @@ def test_where_the_archive_has_a_newer_version_only_the_upgrade_is_named(root: P
     status.write_text(before)
 
 
+def test_what_an_installation_has_made_of_a_packages_file_is_left_alone(root: Path, fundamen: Fundamen) -> None:
+    made, gone = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
+    sums = root / "var/lib/dpkg/info/git.md5sums"
+    recorded, brought = sums.read_text(), made.read_bytes()
+    lines = [line for line in recorded.splitlines(keepends=True) if not line.endswith("templates/description\n")]
+    assert len(lines) == len(recorded.splitlines()) - 1
+    sums.write_text("".join(lines))
+    try:
+        for content, expected in ((b"made here", b"made here"), (b"", brought)):  # an empty one is of no use
+            made.write_bytes(content)
+            gone.unlink()
+            ran = fundamen("restore", "--yes", "-m", root, "/var/lib/dpkg/info/git.list")
+            assert (made.read_bytes(), gone.exists()) == (expected, True), ran.out + ran.err
+    finally:
+        sums.write_text(recorded)
+        made.write_bytes(brought)
+    assert verified(root) == ""
+
+
 def test_what_another_package_has_taken_over_is_left_to_it(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
     taken, own = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
     package = tmp_path / "tide"

@@ -91,11 +91,15 @@ def look_behind(
     if signed:
         return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
     traces = tuple(_trace_named(machine, reading, authorities))
-    if not any(trace.faults for trace in traces) and (found := _without_trace(machine, reading, traces)) is not None:
+    found = None if any(trace.faults for trace in traces) else _without_trace(machine, reading, traces)
+    if found is not None and all(each.is_named for each in found.lost):
         return found
-    found = _by_trace_or_place(machine, reading, reading.decisive, authorities, traces)
-    is_explained = found is not None and (found.is_explained or bool(found.places) or any(t.faults for t in traces))
-    return found if is_explained else _with_available(machine, reading.decisive, found)
+    by_place = _by_trace_or_place(machine, reading, reading.decisive, authorities, traces)
+    if by_place is not None and (by_place.is_explained or by_place.places or any(trace.faults for trace in traces)):
+        return by_place
+    available = _with_available(machine, reading.decisive, by_place)
+    # What the text does not name at all comes last: it is wrong on the machine, and may have nothing to do with it.
+    return available if found is None or (available is not None and available.available) else found
 
 
 def _without_trace(machine: Machine, reading: Reading, traces: tuple[Trace, ...]) -> Behind | None:

@@ -8,10 +8,12 @@ names nothing of all this, what few other packages have lost is at least what is
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from fnmatch import fnmatchcase
 from itertools import compress
 
 import msgspec
 
+from fundamen.clues.implied import implied_plug_ins
 from fundamen.clues.lost_files import FileDamage, LostFile, is_command
 from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
@@ -81,6 +83,8 @@ class _Around:
         self._by_name = {package.name: package for package in self._records.packages}
         self._words = {_plain(word) for word in _words_of(reading)}
         self._parts = {part for word in _words_of(reading) for part in _parts_of(word)}
+        decisive = reading.decisive
+        self._implied = [f"*/{end}" for end in implied_plug_ins(decisive)] if decisive is not None else []
         self._programs = tuple(dict.fromkeys((*(trace.program for trace in traces), *self._speakers())))
 
     def find(self) -> tuple[LostFile, ...]:
@@ -91,15 +95,16 @@ class _Around:
         found = [] if is_of_elsewhere else list(self._lost_of(near))
         if not found:
             found = self._lost_anywhere(near)
-            is_alike = [self._is_alike(each.path) or self._has_like_part(each.path) for each in found]
-            if any(is_alike):
-                found = list(compress(found, is_alike))
+            is_named = [self._is_alike(each.path) or self._has_like_part(each.path) for each in found]
+            if any(is_named):
+                found = list(compress(found, is_named))
             elif is_of_elsewhere or len({each.package for each in found}) > _MOST_PACKAGES:
                 found = []
-            elif not found:
-                found = list(self._altered_of(near)) if entry is None or entry.about in _OF_CRASHES else []
+            elif entry is not None:  # what is understood is not about any file that is gone
+                found = list(self._altered_of(near)) if not found and entry.about in _OF_CRASHES else []
             else:
-                found = [msgspec.structs.replace(each, is_named=False) for each in found]
+                loose = [msgspec.structs.replace(each, is_named=False) for each in found]
+                found = loose or list(self._altered_of(near))
         found.sort(key=lambda each: (not self._is_alike(each.path), not self._has_like_part(each.path)))
         return tuple(found[:_MOST_LOST])
 
@@ -173,11 +178,12 @@ class _Around:
         return FileDamage.EMPTY if is_empty else None
 
     def _is_alike(self, path: MachinePath) -> bool:
-        """Whether the text has a word that is much like a file's name, or like that of the folder it is in."""
+        """Whether the text implies a file, or has a word that is much like its name or that of its folder."""
         parts = path.split("/")
         name = parts[-1]
         spelled = {name, name.partition(".")[0], name.rpartition(".")[0], "/".join(parts[-2:]), parts[-2]}
-        return not self._words.isdisjoint(_plain(each) for each in spelled if len(each) >= _LEAST_WORD)
+        is_spelled = not self._words.isdisjoint(_plain(each) for each in spelled if len(each) >= _LEAST_WORD)
+        return is_spelled or any(fnmatchcase(path, pattern) for pattern in self._implied)
 
     def _has_like_part(self, path: MachinePath) -> bool:
         """Whether the text has a part of a word that is also one of a file's name."""

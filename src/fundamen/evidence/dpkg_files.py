@@ -90,6 +90,17 @@ def listed_paths(machine: Machine, name: str, architecture: str) -> frozenset[st
     return frozenset(_lines(machine, (name, f"{name}:{architecture}"), "list"))
 
 
+def unrecorded_paths(machine: Machine, name: str, architecture: str) -> frozenset[str]:
+    """Paths of an installed package whose content no digest records, where it records others.
+
+    They are made or changed as it is installed, such as a dictionary of which the package brings an empty file.
+    Source: deb-md5sums(5).
+    """
+    names = name, f"{name}:{architecture}"
+    recorded = {f"/{line[_DIGEST_SIZE + 2 :].lstrip('/')}" for line in _lines(machine, names, "md5sums") if line}
+    return listed_paths(machine, name, architecture) - recorded if recorded else frozenset()
+
+
 def list_path(package: str) -> MachinePath:
     """The list of files of a package, by the name that the list has."""
     return MachinePath(f"{_INFO}/{package}.list")

@@ -15,7 +15,7 @@ import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, StatOverride, diversions_of, find_owners, stat_overrides_of
-from fundamen.evidence.dpkg_files import LEFT_OUT, Records, listed_paths
+from fundamen.evidence.dpkg_files import LEFT_OUT, Records, listed_paths, unrecorded_paths
 from fundamen.formats.archives.debian_package import read_debian_package, unpack_debian_package
 from fundamen.formats.archives.packed import PackedFile, Readable
 from fundamen.formats.binary import read_binary
@@ -139,10 +139,21 @@ class OsArchive:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:
                 listed = listed_paths(self._machine, wanted.name, wanted.architecture)
-                return self._describe(source, listed, asked)
+                return self._describe(source, listed - self._made_here(wanted, asked), asked)
         except UnreadableError as error:
             self._note(f"{error.what}: {error.why}. {error.do}")
             return None
+
+    def _made_here(self, wanted: WantedPackage, asked: frozenset[MachinePath]) -> frozenset[str]:
+        """The files of a package that have other bytes than it brings for a good reason, unless they are asked for."""
+        return frozenset(
+            path
+            for path in unrecorded_paths(self._machine, wanted.name, wanted.architecture)
+            if (place := MachinePath(path)) not in asked
+            and (entry := self._machine.look(place)).kind is EntryKind.FILE
+            and entry.size
+            and self._machine.own_place(place) == self._machine.real(place)  # no link
+        )
 
     def _describe(
         self, source: FileBytes, listed: frozenset[str] = frozenset(), asked: frozenset[MachinePath] = frozenset()

@@ -22,8 +22,8 @@ TEXTS = {
         "{path} does not have the bytes that its package {package} recorded.{more}"
     ),
     "the-text-names-no-file-at-fault": (
-        "The text names no file at fault. But {path} is gone from this machine; the installed package {package} "
-        "brought it.{more}"
+        "{path} is gone from this machine, which the text does not name. The installed package {package} brought it."
+        "{more}"
     ),
     "is-trusted-on-this-machine-now": (
         "{name} is trusted on this machine now, or carries no signature that could be judged."
