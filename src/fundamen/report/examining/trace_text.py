@@ -14,6 +14,7 @@ from fundamen.report.commands import command
 from fundamen.report.page import Page, count_of, shorten, some_of
 from fundamen.trace.records import (
     BUNDLE_OF_CERTIFICATES,
+    COMMAND,
     DATABASE,
     INSTALLED_FILE,
     INSTALLED_PACKAGE,
@@ -187,7 +188,9 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
 
 
 def _answer_of_file(own: Component, name: str) -> str:
-    """The answer for one file that a package has brought."""
+    """The answer for one file that a package has brought, or would bring."""
+    if own.kind == COMMAND:
+        return f"{name} is not installed. The archive has a package of its name."
     if not own.is_fault:
         return f"{name} is {own.reason}."
     if own.verdict is Verdict.MISSING and "/bin/" not in own.name and "/sbin/" not in own.name:
@@ -280,7 +283,7 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
 def _folders(fault: Component, machine: Machine) -> list[str]:
     """For what is missing: the folders that were searched in vain, by the rule that led there."""
     by_rule: dict[str, list[MachinePath]] = defaultdict(list)
-    is_sought = fault.verdict is Verdict.MISSING and fault.kind != INSTALLED_FILE
+    is_sought = fault.verdict is Verdict.MISSING and fault.kind not in {COMMAND, INSTALLED_FILE}
     absent = CandidateOutcome.ABSENT
     for candidate in fault.searched if is_sought else ():
         if candidate.outcome is absent:
