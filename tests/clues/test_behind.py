@@ -178,6 +178,7 @@ LIST = "/var/lib/apt/lists/archive.example_dists_tide_main_binary-amd64_Packages
         ("ModuleNotFoundError: No module named 'salt_grass.depth'\n", "python3-salt-grass", "/usr/bin/python3"),
         ("Can't locate Salt/Grass.pm in @INC (you may need to install the Salt::Grass module)\n", "libsalt-grass-perl",
          "/usr/bin/perl"),
+        ("Uncaught Error: Call to undefined function tide_level() in /srv/a.php:3\n", "php-tide", "/usr/bin/php"),
         ("bash: line 1: saltgrass: command not found\n", "saltgrass", "/usr/bin/saltgrass"),
         ("ModuleNotFoundError: No module named 'salt'\n", "", ""),  # only the beginning of a package's name
         ("ModuleNotFoundError: No module named 'tide'\n", "", ""),  # a package of that name, but no module
@@ -187,10 +188,11 @@ LIST = "/var/lib/apt/lists/archive.example_dists_tide_main_binary-amd64_Packages
 def test_what_was_never_installed_leads_to_the_package_that_the_archive_has(
     explained: Any, linux: ALinuxMachine, text: str, package: str, program: str, packing: str
 ) -> None:
-    names = ("python3-salt-grass", "libsalt-grass-perl", "saltgrass", "tide", "python3-ebb")
+    names = ("python3-salt-grass", "libsalt-grass-perl", "saltgrass", "tide", "python3-ebb", "php-tide")
     content = "".join(f"Package: {name}\nVersion: 1\nDescription: for Package: python3-salt\n\n" for name in names)
     linux.packages({
-        "python3": {"/usr/bin/python3": an_elf()}, "perl": {"/usr/bin/perl": an_elf()}, "python3-ebb": {"/etc/ebb": b""}
+        "python3": {"/usr/bin/python3": an_elf()}, "perl": {"/usr/bin/perl": an_elf()},
+        "php": {"/usr/bin/php": an_elf()}, "python3-ebb": {"/etc/ebb": b""},
     })  # fmt: skip
     linux.file(LIST + packing, pack(content.encode(), packing))
     found = explained(text)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from fundamen.clues.findings import Finding
 from fundamen.knowledge.entries import KnownMessage
 
-_HOLE = re.compile(r"\{(\w+)(?::(lower|first|package|top))?\}")
+_HOLE = re.compile(r"\{(\w+)(?::(lower|first|package|prefix|top))?\}")
 
 
 def implied_files(finding: Finding) -> Iterator[str]:
@@ -40,6 +40,8 @@ def _spell(text: str, how: str | None) -> str:
             return text[:1]
         case "package":
             return re.sub(r"::|[/_]", "-", text.removesuffix(".so").lstrip("@")).lower()
+        case "prefix":
+            return text.partition("_")[0].lower()
         case "top":
             return re.split(r"[./]", text)[0].replace("_", "-").lower()
         case _:

@@ -60,7 +60,7 @@ class KnownMessage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fie
     next: tuple[str, ...] = ()  # commands, and sentences that end with a full stop; with holes
     files: tuple[str, ...] = ()  # ends of paths of what may be gone, with holes: {name}, {name:lower}, {name:first}
     plug_ins: tuple[str, ...] = ()  # below a folder of libraries, with holes; parts may be patterns
-    packages: tuple[str, ...] = ()  # of Debian, by its policies, with holes: {name:package}, {name:top}
+    packages: tuple[str, ...] = ()  # of Debian, with holes: {name:package}, {name:prefix}, {name:top}
     said_by: tuple[str, ...] = ()  # programs that say it without their name, or load the library that does
     source: str  # who says it, and where that is written down
     samples: tuple[str, ...]  # lines of our own that say it
