@@ -1,7 +1,7 @@
 """Measure the digests of everything installed: a comparison against the same digests by the system's own tools.
 
 A tool is given the same files, each once, shared out to as many of its processes as there are processors; it only
-reads and computes. What the processor can do at most, of bytes that lie in memory already, is told besides: of MD5,
+reads and computes. What the processor can do at most, of bytes that lie in memory already, is reported besides: of MD5,
 which dpkg records, and of SHA-256. Run: python benchmarks/digests.py [PAIRS]
 """
 

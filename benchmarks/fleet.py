@@ -34,9 +34,9 @@ def main() -> None:
                 if ran.returncode != 1:
                     raise SystemExit(f"it ended with {ran.returncode}")
                 (Path(place) / "fleet.csv").unlink(missing_ok=True)
-            told = " ".join(words[:1]) or "as text"
+            form = " ".join(words[:1]) or "as text"
             print(
-                f"{COUNT} captures, {told}: {statistics.median(seconds):.2f} s",
+                f"{COUNT} captures, {form}: {statistics.median(seconds):.2f} s",
                 f"({min(seconds):.2f} to {max(seconds):.2f})",
             )
 

@@ -54,8 +54,8 @@ def program_with_libraries(wanted: int) -> str:
 
 def libraries(path: str) -> int:
     """How many files the OS's loader lists for a program."""
-    told = subprocess.run(["ldd", path], capture_output=True, text=True, check=False).stdout
-    return told.count("=> /")
+    listed = subprocess.run(["ldd", path], capture_output=True, text=True, check=False).stdout
+    return listed.count("=> /")
 
 
 if __name__ == "__main__":

@@ -59,7 +59,7 @@ def seconds(command: list[str]) -> float:
 
 
 def exports() -> float:
-    """How long the export table of one large library takes, read anew each time."""
+    """How long the export table of one large library takes, read again each time."""
     folder = Path(tempfile.mkdtemp())
     AWindowsMachine(folder).library("C:\\big.dll", exports=[f"function_{number:05}" for number in range(EXPORTS)])
     source = MemoryBytes((folder / "big.dll").read_bytes())

@@ -146,7 +146,7 @@ class _Packer:
     def encode(self, end: int, *, is_aligned: bool) -> None:
         before = list(self.recent)
         tokens = list(_tokens(self.data, self.at, end, self.recent, self.window, self.chance))
-        answer = list(_told(tokens, before))
+        answer = list(_encode_tokens(tokens, before))
         low = _lengths(Counter(offset & 7 for _, _, extra, offset in answer if extra >= 3), 8)
         for length in low if is_aligned else ():
             self.bits.put(length, 3)
@@ -169,7 +169,7 @@ class _Packer:
             self.go_on(length or 1)
 
 
-def _told(tokens: Sequence[tuple[int, int]], recent: list[int]) -> Iterator[tuple[int, int | None, int, int]]:
+def _encode_tokens(tokens: Sequence[tuple[int, int]], recent: list[int]) -> Iterator[tuple[int, int | None, int, int]]:
     """(main symbol, symbol of the length or None, number of extra bits, their value) of each token."""
     for length, distance in tokens:
         if not length:

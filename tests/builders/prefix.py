@@ -18,7 +18,7 @@ def a_prefix(factory: pytest.TempPathFactory, folder: Path | None = None) -> Pat
 
 
 def _pristine(factory: pytest.TempPathFactory) -> Path:
-    """The one that is copied. All processes of a run share it; whoever comes first makes it."""
+    """The one that is copied. All processes of a run share it; the first one makes it."""
     shared = factory.getbasetemp()
     if "PYTEST_XDIST_WORKER" in os.environ:
         shared = shared.parent

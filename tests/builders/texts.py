@@ -1,4 +1,4 @@
-"""Small sound texts of several formats, for tests and for whoever damages them."""
+"""Small sound texts of several formats, for tests and for those that damage them."""
 
 OWN_MESSAGES = """
 [[message]]

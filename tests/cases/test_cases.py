@@ -40,7 +40,7 @@ def a_case(store: CaseStore, title: str = "Tidebook does not start", **facts: ob
     return store.case(case.number)
 
 
-def test_a_whole_case_is_recorded_led_and_found_again(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+def test_a_whole_case_is_recorded_solved_and_found_again(fundamen: Fundamen, linux: ALinuxMachine) -> None:
     linux.program("/opt/tidebook", needs=["libtide.so.2"])
     on = ("--machine", str(linux.root))
     assert fundamen("case", "open", "Tidebook does not start", "--on", "the quay desk").status == 0

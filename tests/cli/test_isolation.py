@@ -52,7 +52,7 @@ COMMANDS = {  # words, what each input is called, where the bug is
         PROGRAMS,
         "fundamen.trace.judging:Judging.__init__:program='/opt/two'",
     ),
-    "trace, where it is told": (("trace",), PROGRAMS, "fundamen.report.contracts.tracing:trace_record"),
+    "trace, where it is reported": (("trace",), PROGRAMS, "fundamen.report.contracts.tracing:trace_record"),
     "inspect": (("inspect",), PROGRAMS, "fundamen.machine.machine:read_binary"),
     "installer": (("installer",), PACKAGES, "fundamen.cli.commands.examine.installer:look_into"),
     "clues": (("clues", "--only-read"), LOGS, "fundamen.cli.commands.find_out.clues:read_text"),

@@ -183,7 +183,7 @@ def test_several_processes_find_what_one_finds(tmp_path: Path) -> None:
     assert shared.decisive is not None
 
 
-def test_what_a_later_run_overcame_is_not_told_as_the_cause() -> None:
+def test_what_a_later_run_overcame_is_not_reported_as_the_cause() -> None:
     log = (
         b"=== Verbose logging started: 27 ===\nError 1308. Source file not found: D:\\gauge.cab.\n"
         b"=== Verbose logging started: 28 ===\nProduct: Saltgrass -- Installation completed successfully.\n"

@@ -53,7 +53,7 @@ def test_a_failing_link_is_repaired_step_by_step(tmp_path: Path) -> None:
     status, answer = make(tmp_path)
     assert status != 0
     status, record = fundamen(tmp_path, "-", answer=answer)
-    assert (status, record["faults"]) == (1, 2)  # make told the same; both are named at once
+    assert (status, record["faults"]) == (1, 2)  # make said the same; both are named at once
     [step] = record["steps"]
     by_name = {need["name"]: need for need in step["needs"] if need["fault"]}
     assert step["target"] == "tidebook"
@@ -67,7 +67,7 @@ def test_a_failing_link_is_repaired_step_by_step(tmp_path: Path) -> None:
     [step] = record["steps"]
     [fault] = [need for need in step["needs"] if need["fault"]]
 
-    # The other is a misread name, told with the line of the makefile that has it.
+    # The other is a misread name, reported with the line of the makefile that has it.
     [place], [right] = fault["spelled_at"], fault["near"]
     name, number = place.split(":")
     lines = (tmp_path / name).read_text().splitlines(keepends=True)

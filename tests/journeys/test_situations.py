@@ -42,7 +42,7 @@ SITUATIONS = {
     "S2 a library is there for the other width": Situation(
         r"C:\Tidebook\tidebook.exe: The application was unable to start correctly (0xc000007b).",
         "missing", "tidebook.exe", "chart.dll for x86_64. It is there for another architecture", "trace"),
-    "S3 it lies where nobody looks": Situation(
+    "S3 it lies where no loader looks": Situation(
         "Unable to load DLL 'saltgrass4.dll': The specified module could not be found.",
         "missing", "saltgrass4.dll", "saltgrass4.dll", "offers"),
     "S4 one of several runtimes is damaged": Situation(

@@ -112,8 +112,8 @@ def test_scripts_that_start_one_another_end(harbour: ALinuxMachine) -> None:
 def test_a_script_that_does_its_work_itself_starts_nothing_and_surveys_do_not_follow(harbour: ALinuxMachine) -> None:
     assert started(traced(harbour, "ebb --now\necho done\n")) == []
     harbour.file(RUN, b"#!/bin/sh\nexec /opt/tide/bin/tide\n", 0o755)
-    [footing] = find_faults(harbour.opened(), [RUN])
-    assert getattr(footing, "faults", None) == ()
+    [found] = find_faults(harbour.opened(), [RUN])
+    assert getattr(found, "faults", None) == ()
 
 
 @given(st.text(alphabet="exec $(){}\"'`;&|\n/opt=ab#%*0@<>\\", max_size=120))

@@ -74,7 +74,7 @@ class Office:
         (self.root / "opt/was").rename(self.folder)
 
     def end(self, *, undoes: bool) -> None:
-        """Resume what was interrupted, and undo what stands, until it succeeds."""
+        """Resume what was interrupted, and undo what was made, until it succeeds."""
         while entries := self.journal.entries(STANDING):
             with suppress(FundamenError):
                 if not entries[-1].is_unfinished and not undoes:

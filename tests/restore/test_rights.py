@@ -1,4 +1,4 @@
-"""Rights of files and folders are given by a plan, told before, and undone; what they mean is the kernel's word."""
+"""Rights of files and folders are given by a plan, shown before, and undone; what they mean is the kernel's word."""
 
 import json
 import os

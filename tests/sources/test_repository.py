@@ -37,7 +37,7 @@ def test_technicians_follow_when_a_key_is_replaced(source: ASource, role: str) -
     source.with_new_key(role).with_new_key(role)
     assert len(source.store.refresh(catalogue.source).packages) == 2
     source.store.forget("it")
-    assert len(source.trusted().packages) == 2  # also whoever trusts it only now, by the first root
+    assert len(source.trusted().packages) == 2  # also for one that trusts it only now, by the first root
 
 
 def test_a_replaced_key_is_kept_and_signs_nothing_more(source: ASource) -> None:

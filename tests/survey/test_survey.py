@@ -171,7 +171,7 @@ def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
     def mapped(file: int, size: int, flags: int, protection: int, offset: int) -> mmap.mmap:
         content = mmap.mmap(file, size, flags, protection, offset=offset)
         faulthandler.disable()  # no one needs a report of it
-        os.truncate(shrinking, 0)  # the system ends whoever reads on
+        os.truncate(shrinking, 0)  # the system ends a process that reads on
         return content
 
     monkeypatch.setattr("fundamen.survey.contents.mmap", SimpleNamespace(**{**vars(mmap), "mmap": mapped}))

@@ -270,5 +270,5 @@ def test_no_entry_and_no_directory_are_distinguished(directory: Directory) -> No
     gone = directory.fundamen("authority", "check", "cn=gone,dc=marram,dc=example", *words)
     nearest = says(gone.out, "certificate_authorities.the-last-one-above-it-is", nearest="dc=marram,dc=example")
     assert (gone.status, nearest) == (1, True), gone.out + gone.err
-    nobody = directory.fundamen("authority", "check", ENTRY, "--server", f"127.0.0.1:{a_free_port()}")
-    assert (nobody.status, says(nobody.err, "directories.the-directory-cannot-be-asked-title")) == (3, True)
+    refused = directory.fundamen("authority", "check", ENTRY, "--server", f"127.0.0.1:{a_free_port()}")
+    assert (refused.status, says(refused.err, "directories.the-directory-cannot-be-asked-title")) == (3, True)

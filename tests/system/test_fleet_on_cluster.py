@@ -25,8 +25,8 @@ def test_a_cluster_of_two_workers_gives_the_same_table(fundamen: Fundamen, tmp_p
     here = fundamen("fleet", folder, "--json")
     assert there.status == 1, there.err
     assert there.records == here.records
-    nobody = fundamen("fleet", folder, "--scheduler", "tcp://127.0.0.1:9")
-    assert (nobody.status, says(nobody.err, "cli.the-cluster-at-cannot-be-reached")) == (3, True), nobody.err
+    refused = fundamen("fleet", folder, "--scheduler", "tcp://127.0.0.1:9")
+    assert (refused.status, says(refused.err, "cli.the-cluster-at-cannot-be-reached")) == (3, True), refused.err
 
 
 def test_parquet_has_the_same_rows_as_csv(fundamen: Fundamen, tmp_path: Path) -> None:

@@ -1,4 +1,4 @@
-"""A compiled, signed installer is really run in a prefix: what it does is seen, what it made worse told, all undone."""
+"""A compiled, signed installer is really run in a prefix: its effects are seen, harm is reported, all is undone."""
 
 import hashlib
 import json

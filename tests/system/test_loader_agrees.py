@@ -25,10 +25,10 @@ def according_to_the_loader(program: str, interpreter: str) -> set[str | None]:
     """The real files that the loader maps for a program; None for each name that it does not find."""
     environment = {"LD_TRACE_LOADED_OBJECTS": "1"}
     secure = bool(os.stat(program).st_mode & 0o6000)  # in secure mode the loader does not answer; asked by hand it does
-    return told_by([interpreter, "--list", os.path.realpath(program)] if secure else [program], environment)
+    return printed_by([interpreter, "--list", os.path.realpath(program)] if secure else [program], environment)
 
 
-def told_by(command: list[str], environment: dict[str, str]) -> set[str | None]:
+def printed_by(command: list[str], environment: dict[str, str]) -> set[str | None]:
     run = subprocess.run(
         command, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=60, check=False
     )
@@ -56,7 +56,7 @@ def test_every_dynamic_program_gets_the_loaders_own_answer(folder: str) -> None:
 
 
 def test_every_dynamic_file_below_usr_gets_the_loaders_own_answer() -> None:
-    """Its list mode gives up at the first name that is not found; traced by its variable the loader goes on."""
+    """Its list mode stops at the first name that is not found; traced by its variable the loader goes on."""
     machine = open_machine(None, environment={})
     compared, differing = 0, {}
     files = (Path(folder, name) for folder, _, names in os.walk("/usr") for name in names)
@@ -73,7 +73,7 @@ def test_every_dynamic_file_below_usr_gets_the_loaders_own_answer() -> None:
         loading = load_map(machine, MachinePath(str(path)))
         needs = [r for r in loading.resolutions if (r.path or r.how is Necessity.REQUIRED) and r.kind != "runtime"]
         ours = {need.path and os.path.realpath(need.path) for need in needs}
-        theirs = told_by([interpreter, str(path)], {"LD_TRACE_LOADED_OBJECTS": "1"})
+        theirs = printed_by([interpreter, str(path)], {"LD_TRACE_LOADED_OBJECTS": "1"})
         compared += 1
         if difference := (ours ^ theirs) - {os.path.realpath(interpreter)}:
             differing[str(path)] = difference

@@ -62,7 +62,7 @@ class Workshop:
         return self
 
     def chain(self, *words: str, runpath: str = "$ORIGIN/../lib", tags: str = RUNPATH) -> "Workshop":
-        """The usual three libraries, each found by a search path of whoever needs it, and the program."""
+        """The usual three libraries, each found by a search path of the file that needs it, and the program."""
         path = ["-Wl,-rpath," + runpath, tags]
         self.library("three").library("two", *path, calls="three").library("one", *path, calls="two")
         return self.app(*path, *words)

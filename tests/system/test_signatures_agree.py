@@ -388,8 +388,8 @@ def test_debians_own_tool_keeps_what_was_imported_and_its_programs_trust_it(
     done = fundamen(*importing, "-m", str(root), "/leaf.pem")
     assert done.status == 0, done.out + done.err
     certs = root / "etc/ssl/certs"
-    for anew in (False, True):
-        if anew:
+    for is_second in (False, True):
+        if is_second:
             folders = ("--certsconf", "etc/ca-certificates.conf", "--certsdir", "usr/share/ca-certificates")
             local = ("--localcertsdir", "usr/local/share/ca-certificates", "--etccertsdir", "etc/ssl/certs")
             hooks = ("--hooksdir", "/nonexistent")

@@ -127,7 +127,7 @@ def run(prefix: Path, *words: str, answer: Path | None = None) -> int:
 def complaint(prefix: Path, file: Path) -> str:
     """The message with which the prefix's loader gives the program up.
 
-    Once in some hundred runs it gives up without a word; such a run tells nothing, and is repeated.
+    Once in some hundred runs it stops without a word; such a run tells nothing, and is repeated.
     """
     for _ in range(3):
         status = run(prefix, "C:\\app\\app.exe", answer=file)

@@ -36,7 +36,7 @@ class FoundPlace(msgspec.Struct, frozen=True):
     path: MachinePath
     architecture: str  # that it is for; empty where it cannot be read
     detail: Message  # whether it is whole, who vouches for it
-    verdict: Verdict  # sound where someone vouches for it; what no loader was asked about is never missing
+    verdict: Verdict  # sound where a trusted source knows it; what no loader was asked about is never missing
 
 
 def look_up(

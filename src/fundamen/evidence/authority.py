@@ -64,7 +64,7 @@ class Testimony(msgspec.Struct, frozen=True):
 
 
 def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
-    """The one that counts: that of the owner who installed the file; otherwise the gravest. None where no one speaks.
+    """The one that counts: that of the owner who installed the file; otherwise the gravest. None without any testimony.
 
     What others say against the owner's word is a remark at most.
     """

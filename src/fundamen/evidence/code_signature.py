@@ -17,7 +17,7 @@ _SPEAKER = "its own signature"
 
 
 class CodeSignatureAuthority:
-    """Speaks against bytes that are not those that were signed. Never for them: anybody can sign for no one."""
+    """Speaks against bytes that are not those that were signed. Never for them: a signer may be unknown."""
 
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Speak about the files of which a page was altered."""

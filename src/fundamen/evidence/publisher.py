@@ -32,7 +32,7 @@ _DIGESTS = re.compile(rb"(?=\x04(?:\x20(.{32})|\x14(.{20})))", re.DOTALL)
 class PublisherAuthority:
     """Speaks about files that a publisher signed.
 
-    It vouches for bytes that were signed by someone whom the machine trusts, and speaks against bytes that are not
+    It confirms bytes that were signed by a signer whom the machine trusts, and speaks against bytes that are not
     those that were signed. Who is not trusted is only named: no loader asks for it, but an installer may.
     """
 

@@ -78,7 +78,7 @@ class CapturedMachine(Machine):
         return found
 
     def real(self, path: MachinePath) -> MachinePath:
-        """Where the links of a path led; what no one asked stays as it is spelled."""
+        """Where the links of a path led; what was not asked stays as it is spelled."""
         return MachinePath(self._recorded.reals.get(path, path))
 
     @contextmanager

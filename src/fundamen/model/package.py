@@ -107,7 +107,7 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     language: Word = NEUTRAL
     is_for_developers: bool = False  # an edition to build or debug with, not the one that programs depend on
     withdrawn: str | None = None  # why the package must no longer be used
-    unproven: str | None = None  # why no one vouches for it; such a package is only shown
+    unproven: str | None = None  # why no trusted source knows it; such a package is only shown
     proven_by: str = ""  # what vouches for it where that is not the source it comes from
     links: Annotated[tuple[PackageLink, ...], msgspec.Meta(max_length=100_000)] = ()
     folders: Annotated[tuple[PackageFolder, ...], msgspec.Meta(max_length=100_000)] = ()

@@ -6,15 +6,7 @@ from typing import Protocol
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.trace.records import (
-    ALTERNATIVE,
-    BUNDLE_OF_CERTIFICATES,
-    COMMAND,
-    DATABASE,
-    INSTALLED_FILE,
-    PRELOAD_LIST,
-    Trace,
-)
+from fundamen.trace.records import COMMAND, INSTALLED_FILE, OF_THE_SYSTEM, Trace
 
 
 class OnDemand(Protocol):
@@ -31,7 +23,7 @@ class OnDemand(Protocol):
         """
 
 
-_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, COMMAND, DATABASE, PRELOAD_LIST}
+_OF_NO_PACKAGE = {COMMAND, *OF_THE_SYSTEM}
 
 
 def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:

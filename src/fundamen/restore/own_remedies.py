@@ -32,7 +32,15 @@ from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import LEADS_TO_NOTHING, expected_state
 from fundamen.trace.astray import file_without_link, link_in_text, moved_folder
 from fundamen.trace.copies import find_copies
-from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, PRELOAD_LIST, Component, Trace
+from fundamen.trace.records import (
+    ALTERNATIVE,
+    BUNDLE_OF_CERTIFICATES,
+    DATABASE,
+    OF_THE_SYSTEM,
+    PRELOAD_LIST,
+    Component,
+    Trace,
+)
 
 KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 
@@ -42,9 +50,6 @@ _WRITTEN_BY_OTHERS, _STICKY = 0o022, 0o1000
 _APART = {"/opt", "/srv"}  # where applications lie each below a folder of its own
 _PARTS_OF_APPLICATION = 4  # of the path of its program: "", "opt", its name, and more
 _MOST_SCRIPT = 1 << 20  # bytes
-
-
-_OF_THE_SYSTEM = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, PRELOAD_LIST, DATABASE}
 
 
 class OwnLink(Change, frozen=True, kw_only=True):
@@ -79,7 +84,7 @@ class OwnRemedy(msgspec.Struct, frozen=True):
 def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
     """The steps that the faults of a program call for."""
     for fault in trace.faults:
-        if fault.kind in _OF_THE_SYSTEM:
+        if fault.kind in OF_THE_SYSTEM:
             yield from _mend_list_of_system(machine, trace.program, fault)
             continue
         yield from _mend_copied_links(machine, fault)

@@ -43,7 +43,7 @@ class Unmet(msgspec.Struct, frozen=True):
 
 
 class Pin(msgspec.Struct, frozen=True):
-    """Versions of a package that someone asks for: an older one too, and where another stands already."""
+    """Versions of a package that someone asks for: an older one too, and where another is installed already."""
 
     package: str
     versions: str  # PEP 440, "Version specifiers"

@@ -1,7 +1,7 @@
 """Check what a lock file pins against the files that lie there: what fits, and of what differs, who is at fault.
 
 A recorded digest that does not fit has one of two causes. Either the lock file is *aged*: its publisher has put another
-file in the place of the one that was locked, and someone whom the technician trusts vouches for the new one. Or the
+file in the place of the one that was locked, and a trusted source knows the new one. Or the
 file was *altered*: someone vouches for the locked digest and not for the bytes that lie there. Where no one vouches
 for either, that is said, and nothing is refreshed.
 """
@@ -30,7 +30,7 @@ class Vouching(Protocol):
     """A judge of files that also lists the files of a project."""
 
     def vouch(self, name: str, algorithm: str, digest: str, /) -> str:
-        """Who vouches that a file of some name has a digest; empty where no one does."""
+        """The sources that know a file of some name with a digest; empty for none."""
 
     def all_offered(self, project: str, /) -> Sequence[ArtefactName]:
         """All files of a project that can be had from someone who is trusted."""
@@ -42,7 +42,7 @@ class PinState(StrEnum):
     FITS = "fits"
     AGED = "aged"  # the file is vouched for, the lock file has an older digest
     ALTERED = "altered"  # the locked digest is vouched for, the file is another one
-    UNKNOWN = "unknown"  # they differ, and no one vouches for either
+    UNKNOWN = "unknown"  # they differ, and no trusted source knows either
     ABSENT = "absent"  # no such file lies there
     NOT_LOCKED = "not locked"  # the lock file records no digest
 
@@ -81,7 +81,7 @@ def refresh_entry(text: str, checked: CheckedPin) -> str:
     """A lock file's text with the digest of one aged entry replaced; everything else stays as it is, to the character.
 
     Raises:
-        UntrustedError: the entry is not aged: no one vouches for the file that lies there.
+        UntrustedError: the entry is not aged: no trusted source knows the file there.
         UsageError: it cannot be known which of several digests is meant.
     """
     if checked.state is not PinState.AGED or checked.artefact is None:

@@ -123,7 +123,7 @@ def publish(
         signing: with which keys, and for how long.
 
     Raises:
-        UntrustedError: a publisher's signature is broken, or there is none and no one vouches.
+        UntrustedError: a publisher's signature is broken, or there is none and no statement of the packager.
         UsageError: the place is none, the files are not for one platform and architecture, or state another version.
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
@@ -145,7 +145,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
         signing: with which keys, and for how long.
 
     Raises:
-        UntrustedError: no one vouches for a package.
+        UntrustedError: a package is not proven.
         UsageError: a package does not say what it must, and neither does the packager; or there are none.
         UnreadableError: a medium or key cannot be read, or the source cannot be written.
     """

@@ -35,7 +35,7 @@ class Vouchers:
         self._baselines = References(home).all()
 
     def vouch(self, name: str, algorithm: str, digest: str) -> str:
-        """Who vouches that a file of some name has a digest; empty where no one does.
+        """The sources that know a file of some name with a digest; empty for none.
 
         Sources list SHA-256; where another digest is asked for, it is taken from the bytes that they vouch for.
         """
@@ -66,7 +66,7 @@ class Vouchers:
 
 
 def _has(bring: Callable[[], HostPath], sha256: str, algorithm: str, digest: str) -> bool:
-    """Whether the bytes that are vouched for have another digest; not where they are not available."""
+    """Whether the proven bytes have another digest; not where they are not available."""
     listed, asked = hashlib.new(_LISTED), hashlib.new(algorithm, usedforsecurity=False)
     try:
         with open(bring(), "rb") as file:

@@ -136,7 +136,7 @@ class PackageComparison:
             yield self._here.compare(parcel.places)
 
     def authority(self, contents: PackageContents) -> RecordedAuthority:
-        """Who vouches for the result of comparing a file."""
+        """The authority behind the result of comparing a file."""
         return RecordedAuthority(
             self._owned, {each.path: each.detail or str(each.finding) for each in contents.altered}
         )

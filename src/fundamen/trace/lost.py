@@ -28,6 +28,7 @@ from fundamen.trace.records import (
     COMMAND,
     DATABASE,
     INSTALLED_FILE,
+    OF_THE_SYSTEM,
     PRELOAD_LIST,
     Component,
     Trace,
@@ -35,7 +36,7 @@ from fundamen.trace.records import (
 
 _COMMANDS = "/usr/bin"  # where a package puts the command of its name
 _NO_COMMAND = re.compile(r"lib.*|.*-(?:dev|doc|dbg|data|common)")  # packages that bring none of their name
-_NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES, COMMAND, PRELOAD_LIST}
+_NO_PROGRAMS = {COMMAND, *OF_THE_SYSTEM} - {ALTERNATIVE}  # nothing needs them by name
 
 
 def find_program_or_lost(machine: Machine, name: str, *, asks_archive: bool = True) -> MachinePath:

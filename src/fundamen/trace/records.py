@@ -17,6 +17,7 @@ PRELOAD_LIST = "preload-list"
 COMMAND = "command"  # that no installed package has brought
 INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
 DATABASE, BUNDLE_OF_CERTIFICATES = "package-database", "certificate-bundle"
+OF_THE_SYSTEM = frozenset({ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, PRELOAD_LIST})  # besides packages
 _NOUNS = {ACCOUNT: "trace.the-user", WORKING_FOLDER: "trace.the-folder", ENVIRONMENT_FILE: "trace.the-file"}
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 

@@ -18,7 +18,7 @@ def find_revocation(
 ) -> Message | None:
     """Why a certificate did not count at a moment; None where no list of its issuer says so.
 
-    What was signed before the revocation stands, unless the key was compromised: then no one knows when it was misused.
+    What was signed before the revocation stands, unless the key was compromised: then its misuse has no known time.
     """
     for each in lists:
         entry = each.revoked.get(certificate.serial)

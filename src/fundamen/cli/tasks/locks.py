@@ -60,7 +60,7 @@ def refresh_lock(desk: Desk, path: MachinePath, name: str, folders: Sequence[str
     """Refresh one entry of a lock file after consent, and give the exit status.
 
     Raises:
-        UntrustedError: no one vouches for what lies there.
+        UntrustedError: no trusted source knows the file there.
         UsageError: there is no such entry, or it cannot be known which digest is meant.
     """
     machine, output = desk.machine, desk.output

@@ -37,7 +37,7 @@ class Said(msgspec.Struct, frozen=True):
     digests: tuple[str, ...]
     artefacts: bool  # each file of a folder is a package of its own
     toolchain: str | None  # the catalogue of a clean toolchain
-    vouched: str = ""  # how the packager knows files that no one has signed
+    vouched: str = ""  # how the packager knows unsigned files
 
 
 def require_media(sheets: Sequence[str], toolchain: str | None) -> None:

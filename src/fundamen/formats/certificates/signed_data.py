@@ -70,7 +70,7 @@ class Signer(msgspec.Struct, frozen=True):
     signed_attributes: bytes  # what was signed, as a DER set; empty where the content was signed itself
     content_type: str  # among the signed attributes; empty where it is not
     message_digest: bytes  # likewise
-    signing_time: datetime | None  # what the signer claims; no one vouches for it but where a timestamp service says it
+    signing_time: datetime | None  # what the signer claims; proven only by a timestamp service
     program_name: str
     countersigners: tuple["Signer", ...]  # over this signature's bytes, by a timestamp service of the old kind
     timestamps: tuple[bytes, ...]  # RFC 3161 tokens over this signature's bytes

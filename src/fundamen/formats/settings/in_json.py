@@ -1,4 +1,4 @@
-"""Settings in JSON: where each value stands, so that one can be changed without writing the rest again.
+"""Settings in JSON: where each value is, so that one can be changed without writing the rest again.
 
 Source: RFC 8259. Names of an object must not stand twice where one of them is asked for (section 4).
 """

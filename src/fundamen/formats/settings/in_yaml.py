@@ -1,4 +1,4 @@
-"""Settings in YAML: where each scalar stands, so that one can be changed without writing the rest again.
+"""Settings in YAML: where each scalar is, so that one can be changed without writing the rest again.
 
 Source: YAML 1.1, as the library reads it. Several documents in one file, and values behind an alias, are refused.
 """

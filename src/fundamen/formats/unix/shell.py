@@ -68,7 +68,7 @@ class ShellScript(msgspec.Struct, frozen=True):
 
 
 def read_shell(source: ByteSource) -> ShellScript:
-    """Read a script; what cannot be read is reported as a problem, with all that stands before it."""
+    """Read a script; what cannot be read is reported as a problem, with all that comes before it."""
     end = end_of_text(source)
     lines = source.read_at(0, end).splitlines(keepends=True)
     reader = _Reader("".join(_decode_line(line) for line in lines))

@@ -29,7 +29,7 @@ TEXTS = {
     "dpkg": "dpkg: {right}",
     "it-names-what-cannot-be-loaded": "it names {names}, which the loader cannot load",
     "all-that-it-names-is-there": "all that it names is there",
-    "its-link-is-gone-beside-lies": "the link {path} is gone, and the library that it led to lies there: {beside}",
+    "its-link-is-gone-beside-lies": "the link {path} is gone, and its library is still there: {beside}",
     "it-is-not-installed": "it is not installed; the archive has a package of its name",
     "the-package-database": "the package database",
     "the-list-of": "the list of {package}",
